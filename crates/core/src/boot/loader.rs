@@ -1,0 +1,154 @@
+//! Network boot programs.
+
+use serde::{Deserialize, Serialize};
+
+use super::Architecture;
+use crate::{
+    Fault, Faults, Id,
+    image::{FileEntry, Manifest, Sha256, check_files},
+    name,
+};
+
+/// How a loader can fetch by HTTP.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum HttpReach {
+    /// Not at all.
+    None,
+    /// From port 80 only (GRUB 2.06).
+    Port80,
+    /// From any port.
+    AnyPort,
+}
+
+/// The network boot program for one architecture, and the files it asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Loader {
+    /// Identity.
+    pub id: Id<Loader>,
+    /// What people and paths call it.
+    pub name: String,
+    /// The firmware it runs on.
+    pub architecture: Architecture,
+    /// The file that firmware is told to fetch.
+    pub boot_file: String,
+    /// How it can fetch by HTTP.
+    pub http: HttpReach,
+    /// Its files: the boot file, what that fetches beside itself, modules.
+    pub manifest: Manifest,
+}
+
+impl Loader {
+    /// The file a loader means by `path`: the one of exactly that path, or the one whose path is its end.
+    ///
+    /// Loaders ask under a prefix that was built into them (`debian-installer/amd64/grub/x86_64-efi/http.mod`);
+    /// the file is kept without it (`x86_64-efi/http.mod`). Of several ends the longest counts.
+    #[must_use]
+    pub fn find(&self, path: &str) -> Option<&FileEntry> {
+        self.manifest.get(path).or_else(|| {
+            let ends = path.match_indices('/').filter_map(|(at, _)| path.get(at + 1..));
+            ends.filter_map(|end| self.manifest.get(end)).next()
+        })
+    }
+}
+
+/// A loader as a person enters it, its contents already uploaded.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct LoaderDraft {
+    /// What people and paths call it.
+    pub name: String,
+    /// The firmware it runs on: `bios`, `uefi-x64`, `uefi-x86`, `uefi-arm64`, `uefi-arm32`.
+    pub architecture: String,
+    /// The file that firmware is told to fetch.
+    pub boot_file: String,
+    /// How it can fetch by HTTP.
+    #[serde(default = "LoaderDraft::default_http")]
+    pub http: HttpReach,
+    /// Its files.
+    pub files: Vec<FileEntry>,
+}
+
+impl LoaderDraft {
+    const fn default_http() -> HttpReach {
+        HttpReach::Port80
+    }
+
+    /// Checks the draft against itself and the other loaders.
+    ///
+    /// # Errors
+    /// Everything that is wrong, in the order of the fields.
+    pub fn check<'a>(
+        &self,
+        id: Id<Loader>,
+        others: impl IntoIterator<Item = &'a Loader>,
+        has_content: impl Fn(&Sha256, u64) -> bool,
+    ) -> Result<Loader, Vec<Fault>> {
+        let mut faults = Faults::new();
+        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
+        let architecture = faults.keep(
+            "architecture",
+            self.architecture.parse::<Architecture>(),
+            "Give one of: bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32.",
+        );
+        for other in others {
+            if other.name == self.name {
+                let what = format!("a loader named '{}' exists already", self.name);
+                faults.add("name", what, "Choose another name, or remove the existing one first.");
+            }
+            if Some(other.architecture) == architecture {
+                faults.add(
+                    "architecture",
+                    format!("{} has loader '{}' already", other.architecture, other.name),
+                    format!("Remove '{}' first: each architecture has one loader.", other.name),
+                );
+            }
+        }
+        if !self.files.iter().any(|file| file.path == self.boot_file) {
+            faults.add(
+                "boot_file",
+                format!("the boot file '{}' is not among the files", self.boot_file),
+                "Name one of the files.",
+            );
+        }
+        let manifest = check_files(&mut faults, &self.files, has_content);
+        faults.into_result(|| {
+            Some(Loader {
+                id,
+                name: self.name.clone(),
+                architecture: architecture?,
+                boot_file: self.boot_file.clone(),
+                http: self.http,
+                manifest,
+            })
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_found_under_any_built_in_prefix() {
+        let file = |path: &str| FileEntry { path: path.into(), size: 3, sha256: Sha256::of(path.as_bytes()) };
+        let draft = LoaderDraft {
+            name: "signed-x64".into(),
+            architecture: "uefi-x64".into(),
+            boot_file: "shimx64.efi".into(),
+            http: HttpReach::Port80,
+            files: vec![file("shimx64.efi"), file("grubx64.efi"), file("x86_64-efi/http.mod")],
+        };
+        let loader = draft.check(Id::generate(), [], |_, _| true).unwrap();
+        let found = |path: &str| loader.find(path).map(|file| file.path.as_str());
+        assert_eq!(found("debian-installer/amd64/grub/x86_64-efi/http.mod"), Some("x86_64-efi/http.mod"));
+        assert_eq!(found("grubx64.efi"), Some("grubx64.efi"));
+        assert_eq!(found("loader/signed-x64/grubx64.efi"), Some("grubx64.efi"));
+        assert_eq!(found("grub/x86_64-efi/crypto.lst"), None);
+        assert_eq!(found("http.mod"), None);
+        let twice = draft.check(Id::generate(), [&loader], |_, _| true).unwrap_err();
+        assert_eq!(twice.len(), 2, "{twice:?}");
+    }
+}

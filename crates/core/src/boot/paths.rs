@@ -1,0 +1,114 @@
+//! The paths that loaders ask for, and the paths that menus name.
+
+use crate::{machine::Machine, net::Mac, tftp::ServedPath};
+
+/// Path of a loader's file, for DHCP's boot file and for what the loader fetches beside itself.
+#[must_use]
+pub fn loader_path(loader: &str, file: &str) -> String {
+    format!("loader/{loader}/{file}")
+}
+
+/// Path of an image's file as one machine fetches it. The MAC address says who asks, also where
+/// an address on the way is translated.
+#[must_use]
+pub fn boot_path(mac: Mac, image: &str, revision: u32, file: &str) -> String {
+    format!("boot/{}/{image}/r{revision}/{file}", mac.dashed())
+}
+
+/// What a loader means by a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Request<'a> {
+    /// A file of a loader, by the path we named.
+    Loader {
+        /// The loader.
+        name: &'a str,
+        /// The file in it.
+        file: &'a str,
+    },
+    /// A file of an image, by the path a menu named.
+    Image {
+        /// The machine that was given the menu.
+        mac: Mac,
+        /// The image.
+        image: &'a str,
+        /// The revision's number.
+        revision: u32,
+        /// The file in it.
+        file: &'a str,
+    },
+    /// The menu in GRUB's language, under whatever prefix was built into the loader.
+    GrubMenu {
+        /// The machine, where the name says it (`grub.cfg-01-02-00-5e-00-53-01`).
+        mac: Option<Mac>,
+    },
+    /// Something a loader keeps beside itself under a prefix of its own (modules, lists).
+    BesideLoader,
+}
+
+impl<'a> Request<'a> {
+    /// Recognises `path`.
+    #[must_use]
+    pub fn recognise(path: &'a ServedPath) -> Self {
+        let text = path.as_str();
+        if let Some((name, file)) = text.strip_prefix("loader/").and_then(|rest| rest.split_once('/'))
+            && path.file_name() != "grub.cfg"
+            && !path.file_name().starts_with("grub.cfg-")
+        {
+            return Self::Loader { name, file };
+        }
+        if let Some(rest) = text.strip_prefix("boot/")
+            && let Some(request) = Self::image(rest)
+        {
+            return request;
+        }
+        match path.file_name() {
+            "grub.cfg" => Self::GrubMenu { mac: None },
+            // `grub.cfg-01-<mac>`: 01 is the hardware type (GRUB manual, "Network"). The forms by
+            // address ask for less than the sender of the request already says.
+            name => match name.strip_prefix("grub.cfg-") {
+                Some(form) => {
+                    Self::GrubMenu { mac: form.strip_prefix("01-").and_then(|mac| mac.parse().ok()) }
+                }
+                None => Self::BesideLoader,
+            },
+        }
+    }
+
+    fn image(rest: &'a str) -> Option<Self> {
+        let mut parts = rest.splitn(4, '/');
+        let mac = parts.next()?.parse().ok()?;
+        let image = parts.next()?;
+        let revision = parts.next()?.strip_prefix('r')?.parse().ok()?;
+        Some(Self::Image { mac, image, revision, file: parts.next()? })
+    }
+}
+
+/// The MAC address that stands in a machine's paths.
+pub(super) fn path_mac(machine: Option<&Machine>, asking: Mac) -> Mac {
+    machine
+        .filter(|machine| !machine.macs.contains(&asking))
+        .map_or(asking, |machine| machine.macs.first().copied().unwrap_or(asking))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_loaders_ask_for_is_recognised() {
+        let mac: Mac = "02:00:5e:00:53:01".parse().unwrap();
+        let is = |path: &str, expected: Request<'_>| {
+            let path = ServedPath::parse(path).unwrap();
+            assert_eq!(Request::recognise(&path), expected, "{path}");
+        };
+        is("loader/x64/shimx64.efi", Request::Loader { name: "x64", file: "shimx64.efi" });
+        is("/debian-installer/amd64/grub/grub.cfg", Request::GrubMenu { mac: None });
+        is("grub/grub.cfg-01-02-00-5e-00-53-01", Request::GrubMenu { mac: Some(mac) });
+        is("grub/grub.cfg-C0000232", Request::GrubMenu { mac: None });
+        is("loader/x64/grub.cfg", Request::GrubMenu { mac: None });
+        is("grub/x86_64-efi/http.mod", Request::BesideLoader);
+        let path = boot_path(mac, "tidewrack-12", 3, "amd64/linux");
+        is(&path, Request::Image { mac, image: "tidewrack-12", revision: 3, file: "amd64/linux" });
+        is("boot/not-a-mac/x/r1/linux", Request::BesideLoader);
+    }
+}

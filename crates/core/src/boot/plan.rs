@@ -1,0 +1,191 @@
+//! The boot plan: what one machine gets if it boots now, and why.
+
+use std::{fmt, sync::Arc};
+
+use jiff::Timestamp;
+
+use crate::{
+    answers::AnswersVersion,
+    image::{Image, Revision},
+    install::{Install, MAX_KERNEL_FETCHES},
+    machine::{Machine, Standing},
+    net::{Mac, Newcomers, Subnet},
+    site::Site,
+};
+
+/// What a machine gets.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Action<'a> {
+    /// No boot information.
+    Nothing,
+    /// An installer with its answers.
+    Install {
+        /// The install.
+        install: &'a Arc<Install>,
+        /// What it installs.
+        revision: &'a Arc<Revision>,
+        /// With which answers.
+        answers: &'a Arc<AnswersVersion>,
+    },
+    /// A live image.
+    Live(&'a Arc<Image>),
+    /// The menu.
+    Menu,
+    /// Its own disk.
+    LocalDisk,
+}
+
+/// Why: the first line of the boot plan's rules that applied.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Why<'a> {
+    /// The machine is set to be ignored.
+    Ignored(&'a Machine),
+    /// An install is armed.
+    Armed(&'a Install),
+    /// An install is armed, and has begun too often without an end.
+    Looping(&'a Install),
+    /// An install is armed, or a live image set, that cannot be served.
+    Damaged(&'a Revision),
+    /// An install is armed whose image or answers are gone.
+    Lost(&'a Install),
+    /// The machine runs a live image.
+    Live(&'a Machine, &'a Image),
+    /// The live image of the machine is gone.
+    NoLiveImage(&'a Machine),
+    /// The machine is set to show a menu.
+    ShowsMenu(&'a Machine),
+    /// The machine is known and nothing is to be done; with its last finished install.
+    NothingToDo(&'a Machine, Option<&'a Install>),
+    /// Nobody registered the machine; with what its subnet says.
+    Newcomer(Mac, Option<&'a Subnet>),
+}
+
+/// What one machine gets if it boots now, and why.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BootPlan<'a> {
+    /// What it gets.
+    pub action: Action<'a>,
+    /// Why.
+    pub why: Why<'a>,
+}
+
+/// Decides for the machine that has `mac`, booting on `subnet`.
+#[must_use]
+pub fn plan<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
+    let Some(machine) = site.machine_by_mac(mac) else {
+        let menu = subnet.is_some_and(|subnet| subnet.newcomers == Newcomers::Menu);
+        let action = if menu { Action::Menu } else { Action::Nothing };
+        return BootPlan { action, why: Why::Newcomer(mac, subnet) };
+    };
+    if machine.standing == Standing::Ignored {
+        return BootPlan { action: Action::Nothing, why: Why::Ignored(machine) };
+    }
+    if let Some(install) = site.open_install(machine.id) {
+        return armed(site, install);
+    }
+    match &machine.standing {
+        Standing::Live(id) => match site.image_by_id(*id) {
+            Some(image) if image.current.is_ready() => {
+                BootPlan { action: Action::Live(image), why: Why::Live(machine, image) }
+            }
+            Some(image) => BootPlan { action: Action::LocalDisk, why: Why::Damaged(&image.current) },
+            None => BootPlan { action: Action::LocalDisk, why: Why::NoLiveImage(machine) },
+        },
+        Standing::Menu => BootPlan { action: Action::Menu, why: Why::ShowsMenu(machine) },
+        Standing::LocalDisk | Standing::Ignored => {
+            let last = site.last_installed(machine.id).map(Arc::as_ref);
+            BootPlan { action: Action::LocalDisk, why: Why::NothingToDo(machine, last) }
+        }
+    }
+}
+
+fn armed<'a>(site: &'a Site, install: &'a Arc<Install>) -> BootPlan<'a> {
+    let (Some(revision), Some(answers)) =
+        (site.revision(install.revision), site.answers_version(install.answers))
+    else {
+        return BootPlan { action: Action::LocalDisk, why: Why::Lost(install) };
+    };
+    if !revision.is_ready() {
+        return BootPlan { action: Action::LocalDisk, why: Why::Damaged(revision) };
+    }
+    if install.is_looping() {
+        return BootPlan { action: Action::LocalDisk, why: Why::Looping(install) };
+    }
+    BootPlan { action: Action::Install { install, revision, answers }, why: Why::Armed(install) }
+}
+
+impl BootPlan<'_> {
+    /// What the machine gets, in a few words.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        match &self.action {
+            Action::Nothing => "no boot information".into(),
+            Action::Install { install, revision, answers } => format!(
+                "install {} of {} r{} with answers {} v{}",
+                install.number, revision.image_name, revision.number, answers.name, answers.number
+            ),
+            Action::Live(image) => format!("live image {} r{}", image.name, image.current.number),
+            Action::Menu => "the menu".into(),
+            Action::LocalDisk => "its local disk".into(),
+        }
+    }
+}
+
+impl fmt::Display for Why<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Ignored(machine) => write!(f, "{} is set to be ignored", machine.name),
+            Self::Armed(install) => write!(
+                f,
+                "install {} of {} r{} is armed since {}",
+                install.number,
+                install.image,
+                install.image_revision,
+                minute(install.armed_at)
+            ),
+            Self::Looping(install) => write!(
+                f,
+                "install {} fetched its kernel {MAX_KERNEL_FETCHES} times without reaching its end, so it is not started again",
+                install.number
+            ),
+            Self::Damaged(revision) => write!(
+                f,
+                "{} r{} cannot be served: {} missing or changed",
+                revision.image_name,
+                revision.number,
+                revision.damaged.join(", ")
+            ),
+            Self::Lost(install) => {
+                write!(f, "install {} is armed, but its image or answers are gone", install.number)
+            }
+            Self::Live(machine, image) => write!(f, "{} runs live image {}", machine.name, image.name),
+            Self::NoLiveImage(machine) => write!(f, "the live image of {} is gone", machine.name),
+            Self::ShowsMenu(machine) => write!(f, "{} is set to show the menu", machine.name),
+            Self::NothingToDo(machine, None) => {
+                write!(f, "{} is known and no install is armed", machine.name)
+            }
+            Self::NothingToDo(machine, Some(install)) => write!(
+                f,
+                "{} was installed with {} r{} by install {} and nothing new is armed",
+                machine.name, install.image, install.image_revision, install.number
+            ),
+            Self::Newcomer(mac, None) => write!(f, "{mac} is a newcomer on no known subnet"),
+            Self::Newcomer(mac, Some(subnet)) => {
+                let what = match subnet.newcomers {
+                    Newcomers::Nothing => "nothing",
+                    Newcomers::Menu => "the menu",
+                };
+                write!(f, "{mac} is a newcomer, and subnet {} gives newcomers {what}", subnet.name)
+            }
+        }
+    }
+}
+
+/// `2026-11-23 14:02 UTC`.
+fn minute(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M UTC").to_string()
+}
+
+#[cfg(test)]
+#[path = "plan_tests.rs"]
+mod tests;

@@ -1,0 +1,135 @@
+use super::*;
+use crate::{
+    Id,
+    answers::tests::quay_server,
+    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    install::{ArmRequest, Evidence, ReportStage},
+    machine::{MachineDraft, StandingDraft},
+    net::SubnetDraft,
+};
+
+const MAC: &str = "02:00:5e:00:53:01";
+
+fn at(secs: i64) -> Timestamp {
+    Timestamp::from_second(1_795_000_000 + secs).unwrap()
+}
+
+fn image(name: &str, kind: ImageKind) -> Image {
+    let file = FileEntry { path: "linux".into(), size: 1, sha256: Sha256::of(b"k") };
+    let family = if kind == ImageKind::Installer { Family::Preseed } else { Family::None };
+    let draft = RevisionDraft {
+        name: name.into(),
+        title: None,
+        kind,
+        family,
+        kernel: "linux".into(),
+        initrds: vec![],
+        parameters: vec![],
+        files: vec![file],
+    };
+    draft.check(None, at(0), |_, _| true).unwrap()
+}
+
+fn site(standing: StandingDraft) -> Site {
+    let site = Site::default()
+        .with_image(image("tidewrack-12", ImageKind::Installer))
+        .with_image(image("lantern", ImageKind::Live))
+        .with_answers(quay_server());
+    let draft = MachineDraft { name: "auklet-gate".into(), macs: vec![MAC.into()], standing };
+    let machine = draft.check(&site, None, at(0)).unwrap();
+    site.with_machine(machine)
+}
+
+fn arm(site: &Site) -> Install {
+    let request = ArmRequest {
+        machine: "auklet-gate".into(),
+        image: "tidewrack-12".into(),
+        answers: "quay-server".into(),
+    };
+    request.check(site, 41, crate::install::Token::new("t0ken".into()), "ada", at(0)).unwrap()
+}
+
+fn decide(site: &Site) -> (String, String) {
+    let plan = plan(site, MAC.parse().unwrap(), None);
+    (plan.summary(), plan.why.to_string())
+}
+
+#[test]
+fn ignored_comes_before_all() {
+    let site = site(StandingDraft::LocalDisk);
+    let mut machine = Machine::clone(site.machine("auklet-gate").unwrap());
+    machine.standing = Standing::Ignored;
+    let site = site.with_install(arm(&site)).with_machine(machine);
+    assert_eq!(decide(&site), ("no boot information".into(), "auklet-gate is set to be ignored".into()));
+}
+
+#[test]
+fn an_armed_install_comes_before_a_live_image() {
+    let idle = site(StandingDraft::Live("lantern".into()));
+    assert_eq!(decide(&idle).0, "live image lantern r1");
+    let armed = idle.with_install(arm(&idle));
+    let (what, why) = decide(&armed);
+    assert_eq!(what, "install 41 of tidewrack-12 r1 with answers quay-server v1");
+    assert_eq!(why, "install 41 of tidewrack-12 r1 is armed since 2026-11-18 11:06 UTC");
+}
+
+#[test]
+fn what_is_installed_stays_installed() {
+    let site = site(StandingDraft::LocalDisk);
+    let mut install = arm(&site);
+    for evidence in [Evidence::Menu, Evidence::Report(ReportStage::Done, None)] {
+        install = install.see(&evidence, at(9)).unwrap().0;
+    }
+    let site = site.with_install(install);
+    let (what, why) = decide(&site);
+    assert_eq!(what, "its local disk");
+    assert_eq!(why, "auklet-gate was installed with tidewrack-12 r1 by install 41 and nothing new is armed");
+}
+
+#[test]
+fn an_install_cannot_loop() {
+    let site = site(StandingDraft::LocalDisk);
+    let mut install = arm(&site);
+    for boot in 0..3 {
+        assert_eq!(decide(&site.with_install(install.clone())).0[..7], *"install", "boot {boot}");
+        let kernel = Evidence::Kernel { file: "linux".into(), size: 1 };
+        for evidence in [Evidence::Menu, kernel.clone(), kernel] {
+            if let Some((next, _)) = install.see(&evidence, at(boot)) {
+                install = next;
+            }
+        }
+    }
+    let (what, why) = decide(&site.with_install(install));
+    assert_eq!(what, "its local disk");
+    assert!(why.contains("3 times without reaching its end"), "{why}");
+}
+
+#[test]
+fn a_damaged_image_is_not_started() {
+    let site = site(StandingDraft::LocalDisk);
+    let install = arm(&site);
+    let mut damaged = image("tidewrack-12", ImageKind::Installer);
+    let mut revision = Revision::clone(site.revision(install.revision).unwrap());
+    revision.damaged = vec!["linux".into()];
+    damaged.current = Arc::new(revision);
+    let site = site.with_install(install).with_image(damaged);
+    assert_eq!(decide(&site).1, "tidewrack-12 r1 cannot be served: linux missing or changed");
+}
+
+#[test]
+fn newcomers_get_what_their_subnet_says() {
+    let site = Site::default();
+    let mut draft = SubnetDraft::new("tern-bay", "192.0.2.0/24");
+    draft.pools = vec!["192.0.2.50-192.0.2.59".into()];
+    draft.interface = Some("eno1".into());
+    let mut subnet = draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[]).unwrap();
+    let mac = MAC.parse().unwrap();
+    assert_eq!(plan(&site, mac, Some(&subnet)).action, Action::Nothing);
+    subnet.newcomers = Newcomers::Menu;
+    let menu = plan(&site, mac, Some(&subnet));
+    assert_eq!(menu.action, Action::Menu);
+    assert_eq!(
+        menu.why.to_string(),
+        "02:00:5e:00:53:01 is a newcomer, and subnet tern-bay gives newcomers the menu"
+    );
+}

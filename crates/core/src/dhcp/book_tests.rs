@@ -1,0 +1,126 @@
+use jiff::ToSpan;
+use proptest::prelude::*;
+
+use super::*;
+use crate::net::SubnetDraft;
+
+fn subnet(pool: &str) -> Subnet {
+    let draft = SubnetDraft {
+        pools: vec![pool.into()],
+        interface: Some("eno1".into()),
+        ..SubnetDraft::new("tern-bay", "192.0.2.0/24")
+    };
+    draft.check(Id::generate(), &[] as &[std::sync::Arc<Subnet>], &[]).unwrap()
+}
+
+fn client(number: u8) -> ClientKey {
+    ClientKey::Mac(Mac::new([2, 0, 0x5e, 0, 0x53, number]).unwrap())
+}
+
+fn at(secs: i64) -> Timestamp {
+    Timestamp::from_second(1_700_000_000 + secs).unwrap()
+}
+
+#[test]
+fn an_offer_becomes_a_lease_and_stays_with_its_client() {
+    let subnet = subnet("192.0.2.50-192.0.2.59");
+    let mut book = LeaseBook::default();
+    let address = book.offer(&subnet, &client(1), None, at(0)).unwrap();
+    assert_eq!(book.holder(address, at(0)), None, "an offer is no lease");
+    let record = book.bind(&subnet, &client(1), address, at(1)).unwrap();
+    assert_eq!(record.until, at(1) + 8.hours());
+    assert_eq!(book.holder(address, at(2)), Some(&client(1)));
+    // Long after it ran out, and with others about, the client finds its address again.
+    let later = 9 * 3600;
+    for number in 2..9 {
+        let other = book.offer(&subnet, &client(number), None, at(later)).unwrap();
+        assert_ne!(other, address, "a never used address goes first");
+    }
+    assert_eq!(book.offer(&subnet, &client(1), None, at(later)).unwrap(), address);
+}
+
+#[test]
+fn a_full_pool_says_so_and_frees_up() {
+    let subnet = subnet("192.0.2.50-192.0.2.51");
+    let mut book = LeaseBook::default();
+    for number in 1..=2 {
+        let address = book.offer(&subnet, &client(number), None, at(0)).unwrap();
+        book.bind(&subnet, &client(number), address, at(0)).unwrap();
+    }
+    let full = book.offer(&subnet, &client(3), None, at(5)).unwrap_err();
+    assert_eq!(full.to_string(), "every address of subnet 'tern-bay' is held: 2 in its pools");
+    let held = book.of_client(subnet.id, &client(2)).unwrap().address;
+    book.release(&client(2), held, at(6)).unwrap();
+    assert_eq!(book.offer(&subnet, &client(3), None, at(7)).unwrap(), held);
+}
+
+#[test]
+fn nobody_takes_what_another_holds() {
+    let subnet = subnet("192.0.2.50-192.0.2.59");
+    let mut book = LeaseBook::default();
+    let address = book.offer(&subnet, &client(1), None, at(0)).unwrap();
+    assert!(book.bind(&subnet, &client(2), address, at(1)).is_none(), "offered to another");
+    book.bind(&subnet, &client(1), address, at(1)).unwrap();
+    assert!(book.release(&client(2), address, at(2)).is_none());
+    assert!(book.decline(&client(2), address, at(2)).is_none());
+    assert!(book.bind(&subnet, &client(1), "192.0.2.7".parse().unwrap(), at(2)).is_none(), "no pool");
+}
+
+#[test]
+fn a_declined_address_is_left_alone() {
+    let subnet = subnet("192.0.2.50-192.0.2.51");
+    let mut book = LeaseBook::default();
+    let address = book.offer(&subnet, &client(1), None, at(0)).unwrap();
+    book.bind(&subnet, &client(1), address, at(0)).unwrap();
+    book.decline(&client(1), address, at(1)).unwrap();
+    let second = book.offer(&subnet, &client(1), Some(address), at(2)).unwrap();
+    assert_ne!(second, address);
+    assert!(book.bind(&subnet, &client(1), address, at(3)).is_none());
+    book.bind(&subnet, &client(1), second, at(3)).unwrap();
+    assert_eq!(book.offer(&subnet, &client(2), None, at(3700)).unwrap(), address, "after an hour");
+}
+
+proptest! {
+    /// Whatever clients do in whatever order, no address is held by two of them.
+    #[test]
+    fn no_address_is_ever_held_twice(
+        steps in proptest::collection::vec((0_u8..12, 0_u8..5, 0_i64..4000), 1..200)
+    ) {
+        let subnet = subnet("192.0.2.50-192.0.2.57");
+        let mut book = LeaseBook::default();
+        let mut granted: HashMap<Ipv4Addr, (ClientKey, Timestamp)> = HashMap::new();
+        let mut now = 0;
+        for (number, action, wait) in steps {
+            now += wait;
+            let who = client(number + 1);
+            match action {
+                0 | 1 => {
+                    let _ = book.offer(&subnet, &who, None, at(now));
+                }
+                2 => {
+                    let address = book.of_client(subnet.id, &who).map(|record| record.address);
+                    if let Some(record) = address.and_then(|a| book.bind(&subnet, &who, a, at(now))) {
+                        if let Some((holder, until)) = granted.get(&record.address) {
+                            prop_assert!(*holder == who || *until <= at(now), "{} held twice", record.address);
+                        }
+                        granted.retain(|_, (holder, _)| *holder != who);
+                        granted.insert(record.address, (who, record.until));
+                    }
+                }
+                action => {
+                    let held = granted.iter().find(|(_, (holder, _))| *holder == who).map(|(a, _)| *a);
+                    if let Some(address) = held {
+                        let done = if action == 3 {
+                            book.release(&who, address, at(now))
+                        } else {
+                            book.decline(&who, address, at(now))
+                        };
+                        if done.is_some() {
+                            granted.remove(&address);
+                        }
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,115 @@
+//! The options of one message: kept as they came, read as typed values.
+
+use std::net::Ipv4Addr;
+
+use super::code;
+use crate::reader::Reader;
+
+/// Options in order of first appearance. A code that appeared several times is one value (RFC 3396).
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Options {
+    entries: Vec<(u8, Vec<u8>)>,
+}
+
+/// An option area ended in the middle of an option.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Truncated {
+    pub(super) code: u8,
+}
+
+impl Options {
+    /// No options.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Reads one option area and appends to what is there, long options being joined (RFC 3396, section 7).
+    pub(super) fn read_area(&mut self, area: &[u8]) -> Result<(), Truncated> {
+        let mut reader = Reader::new(area);
+        while let Some(code) = reader.u8() {
+            match code {
+                code::PAD => continue,
+                code::END => break,
+                _ => {}
+            }
+            let length = reader.u8().ok_or(Truncated { code })?;
+            let value = reader.take(usize::from(length)).ok_or(Truncated { code })?;
+            match self.entries.iter_mut().find(|(known, _)| *known == code) {
+                Some((_, joined)) => joined.extend_from_slice(value),
+                None => self.entries.push((code, value.to_vec())),
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the options and the end mark; a value over 255 octets is split (RFC 3396, section 5).
+    ///
+    /// Message type and overload belong to the message as a whole and are left to it.
+    pub(super) fn write(&self, out: &mut Vec<u8>) {
+        let of_the_message = |code: u8| matches!(code, code::MESSAGE_TYPE | code::OVERLOAD);
+        for (code, value) in self.entries.iter().filter(|(code, _)| !of_the_message(*code)) {
+            if value.is_empty() {
+                out.extend([*code, 0]);
+            }
+            for piece in value.chunks(255) {
+                out.push(*code);
+                out.push(u8::try_from(piece.len()).unwrap_or(u8::MAX));
+                out.extend_from_slice(piece);
+            }
+        }
+        out.push(code::END);
+    }
+
+    /// The value of `code` as it came.
+    #[must_use]
+    pub fn get(&self, code: u8) -> Option<&[u8]> {
+        self.entries.iter().find(|(known, _)| *known == code).map(|(_, value)| value.as_slice())
+    }
+
+    /// Sets the value of `code`, in the place it has already or at the end.
+    pub fn set(&mut self, code: u8, value: impl Into<Vec<u8>>) {
+        let value = value.into();
+        match self.entries.iter_mut().find(|(known, _)| *known == code) {
+            Some((_, old)) => *old = value,
+            None => self.entries.push((code, value)),
+        }
+    }
+
+    /// Takes `code` out.
+    pub fn remove(&mut self, code: u8) {
+        self.entries.retain(|(known, _)| *known != code);
+    }
+
+    /// Sets a list of addresses, if there are any.
+    pub fn set_addresses(&mut self, code: u8, addresses: &[Ipv4Addr]) {
+        if !addresses.is_empty() {
+            self.set(code, addresses.iter().flat_map(Ipv4Addr::octets).collect::<Vec<u8>>());
+        }
+    }
+
+    /// Every option in order.
+    pub fn iter(&self) -> impl Iterator<Item = (u8, &[u8])> {
+        self.entries.iter().map(|(code, value)| (*code, value.as_slice()))
+    }
+
+    /// A single address; `None` if absent or not exactly four octets.
+    #[must_use]
+    pub fn address(&self, code: u8) -> Option<Ipv4Addr> {
+        <[u8; 4]>::try_from(self.get(code)?).ok().map(Ipv4Addr::from)
+    }
+
+    /// A 32-bit number; `None` if absent or not exactly four octets.
+    #[must_use]
+    pub fn u32(&self, code: u8) -> Option<u32> {
+        <[u8; 4]>::try_from(self.get(code)?).ok().map(u32::from_be_bytes)
+    }
+
+    /// A text. Trailing NULs, which some firmware sends, are cut; octets outside UTF-8 are replaced.
+    #[must_use]
+    pub fn text(&self, code: u8) -> Option<String> {
+        let value = self.get(code)?;
+        let end = value.iter().rposition(|octet| *octet != 0).map_or(0, |last| last + 1);
+        Some(String::from_utf8_lossy(&value[..end]).into_owned())
+    }
+}

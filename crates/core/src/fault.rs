@@ -1,0 +1,82 @@
+//! What is wrong with something a person entered: where, what, and how to mend it.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// One thing that is wrong with an input.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Fault {
+    /// Path of the offending field, as the API names it: `pools[1]`, `network`.
+    pub place: String,
+    /// What is wrong, with the value that is wrong.
+    pub what: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
+impl fmt::Display for Fault {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}. {}", self.place, self.what, self.mend)
+    }
+}
+
+/// Collects every fault of one input, so that a person hears of all of them at once.
+#[derive(Debug, Default)]
+pub struct Faults(Vec<Fault>);
+
+impl Faults {
+    /// An empty collection.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Records one fault.
+    pub fn add(&mut self, place: impl Into<String>, what: impl Into<String>, mend: impl Into<String>) {
+        self.0.push(Fault { place: place.into(), what: what.into(), mend: mend.into() });
+    }
+
+    /// Keeps the value of a parse, or records its error (whose text says what is wrong) and gives `None`.
+    pub fn keep<T, E: fmt::Display>(
+        &mut self,
+        place: impl Into<String>,
+        result: Result<T, E>,
+        mend: impl Into<String>,
+    ) -> Option<T> {
+        match result {
+            Ok(value) => Some(value),
+            Err(error) => {
+                self.add(place, error.to_string(), mend);
+                None
+            }
+        }
+    }
+
+    /// Whether nothing was wrong so far.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Gives `value()` if nothing was wrong.
+    ///
+    /// `value` may itself return `None`, for the case that a part it needs was recorded as faulty.
+    ///
+    /// # Errors
+    /// Every fault recorded, in the order of entry.
+    pub fn into_result<T>(self, value: impl FnOnce() -> Option<T>) -> Result<T, Vec<Fault>> {
+        if self.0.is_empty() {
+            if let Some(value) = value() {
+                return Ok(value);
+            }
+            return Err(vec![Fault {
+                place: String::new(),
+                what: "incomplete".into(),
+                mend: "Give every required field.".into(),
+            }]);
+        }
+        Err(self.0)
+    }
+}

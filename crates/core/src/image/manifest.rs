@@ -1,0 +1,142 @@
+//! What files a revision or a loader consists of.
+
+use std::collections::BTreeSet;
+
+use serde::{Deserialize, Serialize};
+
+use super::Sha256;
+use crate::{Faults, tftp::ServedPath};
+
+/// One file: its path among the others, its size and its digest.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FileEntry {
+    /// Path relative to the root of the set, parts joined by `/`.
+    pub path: String,
+    /// Size in octets.
+    pub size: u64,
+    /// Digest of the content.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub sha256: Sha256,
+}
+
+/// All files of a set, ordered by path.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Manifest {
+    files: Vec<FileEntry>,
+}
+
+impl Manifest {
+    /// Orders `files` by path.
+    #[must_use]
+    pub fn new(mut files: Vec<FileEntry>) -> Self {
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        Self { files }
+    }
+
+    /// The files, ordered by path.
+    #[must_use]
+    pub fn files(&self) -> &[FileEntry] {
+        &self.files
+    }
+
+    /// The file at exactly `path`.
+    #[must_use]
+    pub fn get(&self, path: &str) -> Option<&FileEntry> {
+        let place = self.files.binary_search_by(|file| file.path.as_str().cmp(path)).ok()?;
+        self.files.get(place)
+    }
+
+    /// Octets in all.
+    #[must_use]
+    pub fn size(&self) -> u64 {
+        self.files.iter().map(|file| file.size).sum()
+    }
+
+    /// The digest that names the whole set: that of [`Self::listing`].
+    #[must_use]
+    pub fn hash(&self) -> Sha256 {
+        Sha256::of(self.listing().as_bytes())
+    }
+
+    /// One line a file, as `sha256sum --check` reads it, ordered by path.
+    #[must_use]
+    pub fn listing(&self) -> String {
+        self.files.iter().map(|file| format!("{}  {}\n", file.sha256, file.path)).collect()
+    }
+}
+
+/// Checks the files of a set: at least one, every path usable and none twice, every content present.
+///
+/// `has_content` says whether content of that digest and size is in the library.
+pub fn check_files(
+    faults: &mut Faults,
+    files: &[FileEntry],
+    has_content: impl Fn(&Sha256, u64) -> bool,
+) -> Manifest {
+    if files.is_empty() {
+        faults.add("files", "no file is given", "Name at least one file.");
+    }
+    let mut seen = BTreeSet::new();
+    for (index, file) in files.iter().enumerate() {
+        let place = format!("files[{index}]");
+        match ServedPath::parse(&file.path) {
+            Ok(path) if path.as_str() == file.path => {}
+            Ok(path) => faults.add(
+                &place,
+                format!("'{}' is not written plainly", file.path),
+                format!("Write {path}."),
+            ),
+            Err(error) => faults.add(
+                &place,
+                format!("'{}': {error}", file.path),
+                "Give a path below the set's own folder.",
+            ),
+        }
+        if !seen.insert(&file.path) {
+            faults.add(&place, format!("{} is given twice", file.path), "Give each path once.");
+        }
+        if !has_content(&file.sha256, file.size) {
+            faults.add(
+                &place,
+                format!(
+                    "the content of {} ({} octets, {}) is not in the library",
+                    file.path,
+                    file.size,
+                    file.sha256.short()
+                ),
+                "Upload the content first, then name it here.",
+            );
+        }
+    }
+    Manifest::new(files.to_vec())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn entry(path: &str) -> FileEntry {
+        FileEntry { path: path.into(), size: 3, sha256: Sha256::of(b"abc") }
+    }
+
+    #[test]
+    fn the_listing_is_what_sha256sum_reads() {
+        let manifest = Manifest::new(vec![entry("linux"), entry("initrd.gz")]);
+        let digest = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad";
+        assert_eq!(manifest.listing(), format!("{digest}  initrd.gz\n{digest}  linux\n"));
+        assert_eq!(manifest.get("linux").unwrap().size, 3);
+        assert_eq!(manifest.get("linu"), None);
+        // The order of giving does not change what a set is.
+        assert_eq!(Manifest::new(vec![entry("initrd.gz"), entry("linux")]).hash(), manifest.hash());
+    }
+
+    #[test]
+    fn every_bad_file_is_named() {
+        let mut faults = Faults::new();
+        check_files(&mut faults, &[entry("../x"), entry("/a"), entry("b"), entry("b")], |_, _| true);
+        let faults = faults.into_result(|| Some(())).unwrap_err();
+        let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
+        assert_eq!(places, ["files[0]", "files[1]", "files[3]"]);
+    }
+}

@@ -1,0 +1,130 @@
+//! Arming: the check before an install is recorded.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Install, InstallState, Token};
+use crate::{Fault, Faults, image::ImageKind, machine::Standing, site::Site};
+
+/// What a person wants installed where.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct ArmRequest {
+    /// The machine's name.
+    pub machine: String,
+    /// The image's name; its current revision is taken.
+    pub image: String,
+    /// The answers' name; their current version is taken.
+    pub answers: String,
+}
+
+impl ArmRequest {
+    /// Checks the request against the site and makes install `number` of it.
+    ///
+    /// # Errors
+    /// Everything that stands in its way.
+    pub fn check(
+        &self,
+        site: &Site,
+        number: i64,
+        token: Token,
+        armed_by: &str,
+        now: Timestamp,
+    ) -> Result<Install, Vec<Fault>> {
+        let mut faults = Faults::new();
+        let unknown = |kind: &str, name: &str| format!("no {kind} is named '{name}'");
+        let machine = site.machine(&self.machine);
+        match machine {
+            None => faults.add(
+                "machine",
+                unknown("machine", &self.machine),
+                "Register it first, or see `lastmile machine list`.",
+            ),
+            Some(machine) => {
+                if let Some(open) = site.open_install(machine.id) {
+                    faults.add(
+                        "machine",
+                        format!(
+                            "install {} of {} is {} on {}",
+                            open.number, open.image, open.state, machine.name
+                        ),
+                        format!("Wait for its end, or `lastmile install cancel {}` first.", open.number),
+                    );
+                }
+                if machine.standing == Standing::Ignored {
+                    faults.add(
+                        "machine",
+                        format!("{} is set to be ignored", machine.name),
+                        "Give it another standing first, or it would never boot the install.",
+                    );
+                }
+            }
+        }
+        let image = site.image(&self.image);
+        match image {
+            None => faults.add(
+                "image",
+                unknown("image", &self.image),
+                "Import it first, or see `lastmile image list`.",
+            ),
+            Some(image) => {
+                if image.kind != ImageKind::Installer {
+                    faults.add(
+                        "image",
+                        format!("image '{}' installs nothing", image.name),
+                        "Name an image of kind installer.",
+                    );
+                }
+                if !image.current.is_ready() {
+                    faults.add(
+                        "image",
+                        format!(
+                            "'{}' r{} misses {}",
+                            image.name,
+                            image.current.number,
+                            image.current.damaged.join(", ")
+                        ),
+                        "Import it again.",
+                    );
+                }
+            }
+        }
+        let answers = site.answers(&self.answers);
+        if answers.is_none() {
+            faults.add(
+                "answers",
+                format!("no answers are named '{}'", self.answers),
+                "Save them first, or see `lastmile answers list`.",
+            );
+        }
+        faults.into_result(|| {
+            let (machine, image, answers) = (machine?, image?, answers?);
+            Some(Install {
+                number,
+                machine: machine.id,
+                machine_name: machine.name.clone(),
+                revision: image.current.id,
+                image: image.name.clone(),
+                image_title: image.title.clone(),
+                image_revision: image.current.number,
+                manifest_hash: image.current.manifest_hash(),
+                answers: answers.id,
+                answers_name: answers.name.clone(),
+                answers_version: answers.number,
+                state: InstallState::Armed,
+                token,
+                armed_by: armed_by.into(),
+                armed_at: now,
+                booting_at: None,
+                installing_at: None,
+                ended_at: None,
+                answer_hash: None,
+                kernel_fetches: 0,
+                reason: None,
+                last_step: None,
+                last_step_at: now,
+            })
+        })
+    }
+}

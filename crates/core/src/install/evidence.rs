@@ -1,0 +1,303 @@
+//! What moves an install on.
+
+use std::{fmt, net::Ipv4Addr, str::FromStr};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{Install, InstallState};
+use crate::{boot::Architecture, image::Sha256};
+
+/// How often a machine may boot as far as the kernel of one install. The third time still runs; the
+/// boot after it goes to the local disk.
+pub const MAX_KERNEL_FETCHES: u32 = 3;
+
+/// What an installer, or the host it made, says of itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum ReportStage {
+    /// The installer runs and has read its answers.
+    Started,
+    /// The installer is through.
+    Done,
+    /// The installer gave up.
+    Failed,
+}
+
+/// A word that is no report.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("'{0}' is no report; known are started, done, failed")]
+pub struct UnknownStage(String);
+
+impl fmt::Display for ReportStage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Started => "started",
+            Self::Done => "done",
+            Self::Failed => "failed",
+        })
+    }
+}
+
+impl FromStr for ReportStage {
+    type Err = UnknownStage;
+
+    fn from_str(text: &str) -> Result<Self, UnknownStage> {
+        match text {
+            "started" => Ok(Self::Started),
+            "done" => Ok(Self::Done),
+            "failed" => Ok(Self::Failed),
+            other => Err(UnknownStage(other.into())),
+        }
+    }
+}
+
+/// Something that was seen of the machine on the wire.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Evidence {
+    /// It was granted an address.
+    Lease {
+        /// The address.
+        address: Ipv4Addr,
+        /// Its firmware, if it was firmware that asked.
+        firmware: Option<Architecture>,
+    },
+    /// It fetched a loader's file to the end.
+    Loader {
+        /// The file.
+        file: String,
+    },
+    /// Its loader fetched the menu.
+    Menu,
+    /// It fetched the kernel to the end.
+    Kernel {
+        /// The file.
+        file: String,
+        /// Octets.
+        size: u64,
+    },
+    /// It fetched an initrd to the end.
+    Initrd {
+        /// The file.
+        file: String,
+        /// Octets.
+        size: u64,
+    },
+    /// It fetched its answer file.
+    Answers {
+        /// Digest of the file as served.
+        sha256: Sha256,
+    },
+    /// It reported, perhaps with a text.
+    Report(ReportStage, Option<String>),
+}
+
+/// The kinds of entry in an install's record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum StepKind {
+    /// A person armed it.
+    Armed,
+    /// An address was granted.
+    Lease,
+    /// A loader's file was fetched.
+    Loader,
+    /// The menu was fetched.
+    Menu,
+    /// The kernel was fetched.
+    Kernel,
+    /// An initrd was fetched.
+    Initrd,
+    /// The answer file was fetched.
+    Answers,
+    /// The installer reported that it runs.
+    Started,
+    /// The installer reported its end.
+    Done,
+    /// The installer reported that it failed.
+    Failed,
+    /// It was stopped, having begun too often.
+    Stalled,
+    /// A person called it off.
+    Cancelled,
+}
+
+impl StepKind {
+    const NAMES: [(Self, &str); 12] = [
+        (Self::Armed, "armed"),
+        (Self::Lease, "lease"),
+        (Self::Loader, "loader"),
+        (Self::Menu, "menu"),
+        (Self::Kernel, "kernel"),
+        (Self::Initrd, "initrd"),
+        (Self::Answers, "answers"),
+        (Self::Started, "started"),
+        (Self::Done, "done"),
+        (Self::Failed, "failed"),
+        (Self::Stalled, "stalled"),
+        (Self::Cancelled, "cancelled"),
+    ];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        Self::NAMES.iter().find(|(kind, _)| *kind == self).map_or("", |(_, name)| name)
+    }
+}
+
+impl FromStr for StepKind {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let named = Self::NAMES.iter().find(|(_, name)| *name == text);
+        named.map(|(kind, _)| *kind).ok_or_else(|| format!("'{text}' is no step of an install"))
+    }
+}
+
+/// One entry in an install's record.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Step {
+    /// When.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub at: Timestamp,
+    /// What.
+    pub kind: StepKind,
+    /// The particulars, for a person.
+    pub detail: String,
+}
+
+impl Install {
+    /// Whether it has begun too often to be begun again.
+    #[must_use]
+    pub const fn is_looping(&self) -> bool {
+        self.kernel_fetches >= MAX_KERNEL_FETCHES
+    }
+
+    /// What `evidence` makes of this install: its next value and the entry in its record.
+    ///
+    /// `None` if it says nothing new, or comes after the end. Every report may arrive twice or late.
+    #[must_use]
+    pub fn see(&self, evidence: &Evidence, now: Timestamp) -> Option<(Self, Step)> {
+        if !self.state.is_open() {
+            return None;
+        }
+        let mut next = self.clone();
+        let (kind, detail) = match evidence {
+            Evidence::Lease { address, firmware: Some(architecture) } => {
+                next.begin_boot(now);
+                (StepKind::Lease, format!("{address} to {architecture} firmware"))
+            }
+            // A lease without PXE options is the installer's own, or, before any boot, that of whatever ran before.
+            Evidence::Lease { .. } if self.state == InstallState::Armed => return None,
+            Evidence::Lease { address, firmware: None } => {
+                (StepKind::Lease, format!("{address} to the running system"))
+            }
+            Evidence::Loader { file } => {
+                next.begin_boot(now);
+                (StepKind::Loader, file.clone())
+            }
+            Evidence::Menu => {
+                next.begin_boot(now);
+                (StepKind::Menu, format!("install {} of {}", self.image_title, self.machine_name))
+            }
+            Evidence::Kernel { file, size } => {
+                next.begin_boot(now);
+                // A loader may ask for the kernel several times in one boot.
+                if !matches!(self.last_step, Some(StepKind::Kernel | StepKind::Initrd)) {
+                    next.kernel_fetches += 1;
+                }
+                (StepKind::Kernel, format!("{file}, {size} octets"))
+            }
+            Evidence::Initrd { file, size } => (StepKind::Initrd, format!("{file}, {size} octets")),
+            Evidence::Answers { sha256 } => {
+                next.state = InstallState::Installing;
+                next.installing_at.get_or_insert(now);
+                next.answer_hash = Some(*sha256);
+                (StepKind::Answers, format!("answer file {}", sha256.short()))
+            }
+            Evidence::Report(stage, text) => {
+                let text = text.clone().unwrap_or_default();
+                match stage {
+                    ReportStage::Started => {
+                        next.state = InstallState::Installing;
+                        next.installing_at.get_or_insert(now);
+                        (StepKind::Started, text)
+                    }
+                    ReportStage::Done => {
+                        next.end(InstallState::Installed, None, now);
+                        (StepKind::Done, text)
+                    }
+                    ReportStage::Failed => {
+                        let reason = if text.is_empty() {
+                            "the installer reported a failure".into()
+                        } else {
+                            text.clone()
+                        };
+                        next.end(InstallState::Failed, Some(reason), now);
+                        (StepKind::Failed, text)
+                    }
+                }
+            }
+        };
+        if self.last_step == Some(kind)
+            && self.state == next.state
+            && kind != StepKind::Loader
+            && kind != StepKind::Initrd
+        {
+            return None;
+        }
+        Some(next.stepped(kind, detail, now))
+    }
+
+    /// Stops an install that has begun too often.
+    #[must_use]
+    pub fn stall(&self, now: Timestamp) -> Option<(Self, Step)> {
+        let reason = format!("fetched its kernel {} times without reaching its end", self.kernel_fetches);
+        self.stop(InstallState::Stalled, StepKind::Stalled, reason, now)
+    }
+
+    /// Calls it off. `None` if it has ended already.
+    #[must_use]
+    pub fn cancel(&self, by: &str, now: Timestamp) -> Option<(Self, Step)> {
+        self.stop(InstallState::Cancelled, StepKind::Cancelled, format!("cancelled by {by}"), now)
+    }
+
+    fn stop(
+        &self,
+        state: InstallState,
+        kind: StepKind,
+        reason: String,
+        now: Timestamp,
+    ) -> Option<(Self, Step)> {
+        if !self.state.is_open() {
+            return None;
+        }
+        let mut next = self.clone();
+        next.end(state, Some(reason.clone()), now);
+        Some(next.stepped(kind, reason, now))
+    }
+
+    fn begin_boot(&mut self, now: Timestamp) {
+        self.state = InstallState::Booting;
+        self.booting_at.get_or_insert(now);
+    }
+
+    fn end(&mut self, state: InstallState, reason: Option<String>, now: Timestamp) {
+        self.state = state;
+        self.reason = reason;
+        self.ended_at = Some(now);
+    }
+
+    fn stepped(mut self, kind: StepKind, detail: String, now: Timestamp) -> (Self, Step) {
+        self.last_step = Some(kind);
+        self.last_step_at = now;
+        (self, Step { at: now, kind, detail })
+    }
+}
+
+#[cfg(test)]
+#[path = "evidence_tests.rs"]
+mod tests;

@@ -1,0 +1,139 @@
+//! The life of one install, moved on by evidence: what was really seen of the machine.
+
+mod arm;
+mod evidence;
+mod token;
+
+pub use arm::ArmRequest;
+pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
+pub use token::Token;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    Id,
+    answers::AnswersVersion,
+    image::{Revision, Sha256},
+    machine::Machine,
+};
+
+/// How far an install is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum InstallState {
+    /// Waits for the machine to boot.
+    Armed,
+    /// The machine was seen booting.
+    Booting,
+    /// The installer has its answers.
+    Installing,
+    /// The installer reported its end.
+    Installed,
+    /// The installer reported that it failed.
+    Failed,
+    /// Began too often without reaching its end.
+    Stalled,
+    /// A person called it off.
+    Cancelled,
+}
+
+impl InstallState {
+    /// Every state, in the order of an install's life.
+    pub const ALL: [Self; 7] = [
+        Self::Armed,
+        Self::Booting,
+        Self::Installing,
+        Self::Installed,
+        Self::Failed,
+        Self::Stalled,
+        Self::Cancelled,
+    ];
+
+    /// Whether it still goes on.
+    #[must_use]
+    pub const fn is_open(self) -> bool {
+        matches!(self, Self::Armed | Self::Booting | Self::Installing)
+    }
+
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Armed => "armed",
+            Self::Booting => "booting",
+            Self::Installing => "installing",
+            Self::Installed => "installed",
+            Self::Failed => "failed",
+            Self::Stalled => "stalled",
+            Self::Cancelled => "cancelled",
+        }
+    }
+}
+
+impl std::fmt::Display for InstallState {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+impl std::str::FromStr for InstallState {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let named = Self::ALL.into_iter().find(|state| state.as_str() == text);
+        named.ok_or_else(|| format!("'{text}' is no state of an install"))
+    }
+}
+
+/// One recorded attempt to put one image revision with one version of answers on one machine.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Install {
+    /// 1, 2, 3 …: what people call it.
+    pub number: i64,
+    /// The machine.
+    pub machine: Id<Machine>,
+    /// Its name when armed.
+    pub machine_name: String,
+    /// What is installed.
+    pub revision: Id<Revision>,
+    /// The image's name.
+    pub image: String,
+    /// The image's title.
+    pub image_title: String,
+    /// The revision's number.
+    pub image_revision: u32,
+    /// Digest over all files of the revision.
+    pub manifest_hash: Sha256,
+    /// The answers.
+    pub answers: Id<AnswersVersion>,
+    /// Their name.
+    pub answers_name: String,
+    /// Their version's number.
+    pub answers_version: u32,
+    /// How far it is.
+    pub state: InstallState,
+    /// What lets the machine read its answer file and report.
+    pub token: Token,
+    /// Who armed it.
+    pub armed_by: String,
+    /// When.
+    pub armed_at: Timestamp,
+    /// When the machine was first seen booting.
+    pub booting_at: Option<Timestamp>,
+    /// When the answers were first fetched.
+    pub installing_at: Option<Timestamp>,
+    /// When it ended, however it ended.
+    pub ended_at: Option<Timestamp>,
+    /// Digest of the answer file as served last.
+    pub answer_hash: Option<Sha256>,
+    /// How many boots came as far as the kernel.
+    pub kernel_fetches: u32,
+    /// Why it failed, stalled or was cancelled.
+    pub reason: Option<String>,
+    /// The last thing seen.
+    pub last_step: Option<StepKind>,
+    /// When that was.
+    pub last_step_at: Timestamp,
+}

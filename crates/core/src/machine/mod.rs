@@ -1,0 +1,191 @@
+//! Machines and how they are known.
+
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    Fault, Faults, Id,
+    image::{Image, ImageKind},
+    name,
+    net::{MAC_MEND, Mac},
+    site::Site,
+};
+
+/// What a machine does when no install is armed for it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Standing {
+    /// Starts from its own disk.
+    LocalDisk,
+    /// Shows the menu.
+    Menu,
+    /// Runs a live image at every start.
+    Live(Id<Image>),
+    /// Gets no boot information at all, even if an install is armed.
+    Ignored,
+}
+
+/// A physical or virtual computer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Machine {
+    /// Identity.
+    pub id: Id<Machine>,
+    /// What people call it, and its host name unless answers say otherwise.
+    pub name: String,
+    /// Its NICs' addresses; the first is the one it is shown by.
+    pub macs: Vec<Mac>,
+    /// What it does when no install is armed.
+    pub standing: Standing,
+    /// When it was registered.
+    pub created: Timestamp,
+}
+
+/// What a machine does when no install is armed, as a person enters it.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum StandingDraft {
+    /// Starts from its own disk.
+    #[default]
+    LocalDisk,
+    /// Shows the menu.
+    Menu,
+    /// Runs the live image of this name at every start.
+    Live(String),
+    /// Gets no boot information at all.
+    Ignored,
+}
+
+/// A machine as a person enters it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct MachineDraft {
+    /// What people call it; a host name.
+    pub name: String,
+    /// Its NICs' MAC addresses, in any common form.
+    pub macs: Vec<String>,
+    /// What it does when no install is armed.
+    #[serde(default)]
+    pub standing: StandingDraft,
+}
+
+impl MachineDraft {
+    /// Checks the draft against itself and the site. `replaced` is the machine it takes the place of.
+    ///
+    /// # Errors
+    /// Everything that is wrong, in the order of the fields.
+    pub fn check(
+        &self,
+        site: &Site,
+        replaced: Option<&Machine>,
+        now: Timestamp,
+    ) -> Result<Machine, Vec<Fault>> {
+        let mut faults = Faults::new();
+        let is_other = |machine: &Arc<Machine>| replaced.is_none_or(|replaced| replaced.id != machine.id);
+        faults.keep("name", name::check_host_name(&self.name), name::HOST_NAME_MEND);
+        if site.machine(&self.name).is_some_and(is_other) {
+            faults.add(
+                "name",
+                format!("a machine named '{}' exists already", self.name),
+                "Choose another name, or change the existing machine.",
+            );
+        }
+        if self.macs.is_empty() {
+            faults.add(
+                "macs",
+                "no MAC address is given",
+                "Give at least one: it is how the machine is known.",
+            );
+        }
+        let mut macs: Vec<Mac> = Vec::new();
+        for (index, text) in self.macs.iter().enumerate() {
+            let place = format!("macs[{index}]");
+            let Some(mac) = faults.keep(&place, text.parse::<Mac>(), MAC_MEND) else { continue };
+            if macs.contains(&mac) {
+                faults.add(&place, format!("{mac} is given twice"), "Give each address once.");
+            } else if let Some(owner) = site.machine_by_mac(mac).filter(|owner| is_other(owner)) {
+                faults.add(
+                    &place,
+                    format!("{mac} belongs to machine '{}'", owner.name),
+                    "Check the label on the NIC; take the address from that machine first if it moved.",
+                );
+            }
+            macs.push(mac);
+        }
+        let standing = self.check_standing(&mut faults, site);
+        faults.into_result(|| {
+            Some(Machine {
+                id: replaced.map_or_else(Id::generate, |replaced| replaced.id),
+                name: self.name.clone(),
+                macs,
+                standing: standing?,
+                created: replaced.map_or(now, |replaced| replaced.created),
+            })
+        })
+    }
+
+    fn check_standing(&self, faults: &mut Faults, site: &Site) -> Option<Standing> {
+        let image = match &self.standing {
+            StandingDraft::LocalDisk => return Some(Standing::LocalDisk),
+            StandingDraft::Menu => return Some(Standing::Menu),
+            StandingDraft::Ignored => return Some(Standing::Ignored),
+            StandingDraft::Live(image) => image,
+        };
+        match site.image(image) {
+            Some(image) if image.kind == ImageKind::Live => Some(Standing::Live(image.id)),
+            Some(image) => {
+                faults.add(
+                    "standing",
+                    format!("image '{}' is not a live image", image.name),
+                    "Name a live image; an installer is armed by an install.",
+                );
+                None
+            }
+            None => {
+                faults.add("standing", format!("no image is named '{image}'"), "Import it first.");
+                None
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn draft(name: &str, macs: &[&str]) -> MachineDraft {
+        MachineDraft {
+            name: name.into(),
+            macs: macs.iter().map(ToString::to_string).collect(),
+            standing: StandingDraft::LocalDisk,
+        }
+    }
+
+    #[test]
+    fn a_machine_keeps_what_is_its_own_when_changed() {
+        let site = Site::default();
+        let first =
+            draft("auklet-gate", &["0200.5E00.5301"]).check(&site, None, Timestamp::UNIX_EPOCH).unwrap();
+        assert_eq!(first.macs[0].to_string(), "02:00:5e:00:53:01");
+        let site = site.with_machine(first.clone());
+        let again = draft("auklet-gate", &["02:00:5e:00:53:01", "02:00:5e:00:53:02"]);
+        let changed = again.check(&site, Some(&first), Timestamp::now()).unwrap();
+        assert_eq!((changed.id, changed.created), (first.id, first.created));
+    }
+
+    #[test]
+    fn all_that_is_wrong_is_said_at_once() {
+        let site = Site::default();
+        let first =
+            draft("auklet-gate", &["02:00:5e:00:53:01"]).check(&site, None, Timestamp::UNIX_EPOCH).unwrap();
+        let site = site.with_machine(first);
+        let mut bad = draft("auklet gate", &["02:00:5e:00:53:01", "02:00:5e", "ff:ff:ff:ff:ff:ff"]);
+        bad.standing = StandingDraft::Live("lantern".into());
+        let faults = bad.check(&site, None, Timestamp::UNIX_EPOCH).unwrap_err();
+        let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
+        assert_eq!(places, ["name", "macs[0]", "macs[1]", "macs[2]", "standing"]);
+        assert!(faults[1].what.contains("belongs to machine 'auklet-gate'"));
+    }
+}

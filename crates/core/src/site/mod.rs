@@ -1,0 +1,327 @@
+//! The snapshot: everything a decision needs, as one immutable value.
+//!
+//! A change makes a new snapshot that shares all that did not change: the maps are persistent trees, so
+//! replacing one machine out of 10,000 copies a handful of nodes.
+
+use std::sync::Arc;
+
+use imbl::{HashMap, OrdMap, Vector};
+
+use crate::{
+    Id,
+    answers::AnswersVersion,
+    boot::{Architecture, Loader},
+    image::{Image, Revision},
+    install::{Install, InstallState},
+    machine::Machine,
+    net::{Mac, Subnet},
+};
+
+/// Everything a decision needs.
+#[derive(Debug, Clone, Default)]
+pub struct Site {
+    subnets: Vector<Arc<Subnet>>,
+    loaders: OrdMap<String, Arc<Loader>>,
+    images: OrdMap<String, Arc<Image>>,
+    image_names: HashMap<Id<Image>, String>,
+    revisions: HashMap<Id<Revision>, Arc<Revision>>,
+    answers: OrdMap<String, Arc<AnswersVersion>>,
+    answers_versions: HashMap<Id<AnswersVersion>, Arc<AnswersVersion>>,
+    machines: OrdMap<String, Arc<Machine>>,
+    by_mac: HashMap<Mac, Arc<Machine>>,
+    open: HashMap<Id<Machine>, Arc<Install>>,
+    by_token: HashMap<String, Id<Machine>>,
+    installed: HashMap<Id<Machine>, Arc<Install>>,
+    latest: HashMap<Id<Machine>, Arc<Install>>,
+}
+
+impl Site {
+    /// All subnets.
+    pub fn subnets(&self) -> impl Iterator<Item = &Arc<Subnet>> {
+        self.subnets.iter()
+    }
+
+    /// The subnet of that name.
+    #[must_use]
+    pub fn subnet(&self, name: &str) -> Option<&Arc<Subnet>> {
+        self.subnets.iter().find(|subnet| subnet.name == name)
+    }
+
+    /// The subnet of that identity.
+    #[must_use]
+    pub fn subnet_by_id(&self, id: Id<Subnet>) -> Option<&Arc<Subnet>> {
+        self.subnets.iter().find(|subnet| subnet.id == id)
+    }
+
+    /// All loaders, ordered by name.
+    pub fn loaders(&self) -> impl Iterator<Item = &Arc<Loader>> {
+        self.loaders.values()
+    }
+
+    /// The loader of that name.
+    #[must_use]
+    pub fn loader(&self, name: &str) -> Option<&Arc<Loader>> {
+        self.loaders.get(name)
+    }
+
+    /// The loader for an architecture.
+    #[must_use]
+    pub fn loader_for(&self, architecture: Architecture) -> Option<&Arc<Loader>> {
+        self.loaders.values().find(|loader| loader.architecture == architecture)
+    }
+
+    /// All images, ordered by name.
+    pub fn images(&self) -> impl Iterator<Item = &Arc<Image>> {
+        self.images.values()
+    }
+
+    /// The image of that name.
+    #[must_use]
+    pub fn image(&self, name: &str) -> Option<&Arc<Image>> {
+        self.images.get(name)
+    }
+
+    /// The image of that identity.
+    #[must_use]
+    pub fn image_by_id(&self, id: Id<Image>) -> Option<&Arc<Image>> {
+        self.images.get(self.image_names.get(&id)?)
+    }
+
+    /// The revision of that identity, current or not.
+    #[must_use]
+    pub fn revision(&self, id: Id<Revision>) -> Option<&Arc<Revision>> {
+        self.revisions.get(&id)
+    }
+
+    /// Every revision of every image, in no order.
+    pub fn revisions(&self) -> impl Iterator<Item = &Arc<Revision>> {
+        self.revisions.values()
+    }
+
+    /// Revision `number` of the image of that name.
+    #[must_use]
+    pub fn revision_of(&self, image: &str, number: u32) -> Option<&Arc<Revision>> {
+        let image = self.images.get(image)?;
+        if image.current.number == number {
+            return Some(&image.current);
+        }
+        self.revisions.values().find(|revision| revision.image == image.id && revision.number == number)
+    }
+
+    /// The current version of all answers, ordered by name.
+    pub fn all_answers(&self) -> impl Iterator<Item = &Arc<AnswersVersion>> {
+        self.answers.values()
+    }
+
+    /// The current version of the answers of that name.
+    #[must_use]
+    pub fn answers(&self, name: &str) -> Option<&Arc<AnswersVersion>> {
+        self.answers.get(name)
+    }
+
+    /// The version of answers of that identity, current or not.
+    #[must_use]
+    pub fn answers_version(&self, id: Id<AnswersVersion>) -> Option<&Arc<AnswersVersion>> {
+        self.answers_versions.get(&id)
+    }
+
+    /// All machines, ordered by name.
+    pub fn machines(&self) -> impl Iterator<Item = &Arc<Machine>> {
+        self.machines.values()
+    }
+
+    /// How many machines there are.
+    #[must_use]
+    pub fn machine_count(&self) -> usize {
+        self.machines.len()
+    }
+
+    /// The machine of that name.
+    #[must_use]
+    pub fn machine(&self, name: &str) -> Option<&Arc<Machine>> {
+        self.machines.get(name)
+    }
+
+    /// The machine one of whose NICs has that address.
+    #[must_use]
+    pub fn machine_by_mac(&self, mac: Mac) -> Option<&Arc<Machine>> {
+        self.by_mac.get(&mac)
+    }
+
+    /// The install that goes on for a machine.
+    #[must_use]
+    pub fn open_install(&self, machine: Id<Machine>) -> Option<&Arc<Install>> {
+        self.open.get(&machine)
+    }
+
+    /// All installs that go on, in no order.
+    pub fn open_installs(&self) -> impl Iterator<Item = &Arc<Install>> {
+        self.open.values()
+    }
+
+    /// The open install that a token is for.
+    #[must_use]
+    pub fn install_by_token(&self, token: &str) -> Option<&Arc<Install>> {
+        self.open.get(self.by_token.get(token)?)
+    }
+
+    /// The last install that reached `installed` on a machine.
+    #[must_use]
+    pub fn last_installed(&self, machine: Id<Machine>) -> Option<&Arc<Install>> {
+        self.installed.get(&machine)
+    }
+
+    /// The last install of a machine, however it stands.
+    #[must_use]
+    pub fn latest_install(&self, machine: Id<Machine>) -> Option<&Arc<Install>> {
+        self.latest.get(&machine)
+    }
+
+    /// With a subnet added, or put in the place of the one of its identity.
+    #[must_use]
+    pub fn with_subnet(&self, subnet: Subnet) -> Self {
+        let mut next = self.without_subnet(subnet.id);
+        next.subnets.push_back(Arc::new(subnet));
+        next
+    }
+
+    /// Without a subnet.
+    #[must_use]
+    pub fn without_subnet(&self, id: Id<Subnet>) -> Self {
+        let mut next = self.clone();
+        next.subnets.retain(|subnet| subnet.id != id);
+        next
+    }
+
+    /// With a loader added.
+    #[must_use]
+    pub fn with_loader(&self, loader: Loader) -> Self {
+        let mut next = self.clone();
+        next.loaders.insert(loader.name.clone(), Arc::new(loader));
+        next
+    }
+
+    /// Without a loader.
+    #[must_use]
+    pub fn without_loader(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.loaders.remove(name);
+        next
+    }
+
+    /// With an image added, or its current revision put in the place of the former.
+    #[must_use]
+    pub fn with_image(&self, image: Image) -> Self {
+        let mut next = self.clone();
+        next.revisions.insert(image.current.id, image.current.clone());
+        next.image_names.insert(image.id, image.name.clone());
+        next.images.insert(image.name.clone(), Arc::new(image));
+        next
+    }
+
+    /// With a revision that is not current.
+    #[must_use]
+    pub fn with_former_revision(&self, revision: Revision) -> Self {
+        let mut next = self.clone();
+        next.revisions.insert(revision.id, Arc::new(revision));
+        next
+    }
+
+    /// Without an image and all its revisions.
+    #[must_use]
+    pub fn without_image(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        if let Some(image) = next.images.remove(name) {
+            next.image_names.remove(&image.id);
+            next.revisions.retain(|_, revision| revision.image != image.id);
+        }
+        next
+    }
+
+    /// With a version of answers as the current one of its name.
+    #[must_use]
+    pub fn with_answers(&self, answers: AnswersVersion) -> Self {
+        let mut next = self.clone();
+        let answers = Arc::new(answers);
+        next.answers_versions.insert(answers.id, answers.clone());
+        next.answers.insert(answers.name.clone(), answers);
+        next
+    }
+
+    /// With a version of answers that is not current.
+    #[must_use]
+    pub fn with_former_answers(&self, answers: AnswersVersion) -> Self {
+        let mut next = self.clone();
+        next.answers_versions.insert(answers.id, Arc::new(answers));
+        next
+    }
+
+    /// Without the answers of that name. Their versions stay for the installs that name them.
+    #[must_use]
+    pub fn without_answers(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.answers.remove(name);
+        next
+    }
+
+    /// With a machine added, or put in the place of the one of its identity.
+    #[must_use]
+    pub fn with_machine(&self, machine: Machine) -> Self {
+        let former = machine.macs.iter().find_map(|mac| self.by_mac.get(mac)).cloned();
+        let former = former.filter(|former| former.id == machine.id);
+        let former =
+            former.or_else(|| self.machines.get(&machine.name).filter(|m| m.id == machine.id).cloned());
+        let mut next = former.map_or_else(|| self.clone(), |former| self.forget(&former));
+        let machine = Arc::new(machine);
+        for mac in &machine.macs {
+            next.by_mac.insert(*mac, machine.clone());
+        }
+        next.machines.insert(machine.name.clone(), machine);
+        next
+    }
+
+    /// Without a machine. Its installs stay in the store, for the history.
+    #[must_use]
+    pub fn without_machine(&self, machine: &Machine) -> Self {
+        let mut next = self.forget(machine);
+        if let Some(open) = next.open.remove(&machine.id) {
+            next.by_token.remove(open.token.reveal());
+        }
+        next.installed.remove(&machine.id);
+        next.latest.remove(&machine.id);
+        next
+    }
+
+    fn forget(&self, machine: &Machine) -> Self {
+        let mut next = self.clone();
+        next.machines.remove(&machine.name);
+        for mac in &machine.macs {
+            next.by_mac.remove(mac);
+        }
+        next
+    }
+
+    /// With an install as it stands now.
+    #[must_use]
+    pub fn with_install(&self, install: Install) -> Self {
+        let mut next = self.clone();
+        let install = Arc::new(install);
+        let token = install.token.reveal();
+        if install.state.is_open() {
+            next.by_token.insert(token.into(), install.machine);
+            next.open.insert(install.machine, install.clone());
+        } else {
+            next.by_token.remove(token);
+            if next.open.get(&install.machine).is_some_and(|open| open.number == install.number) {
+                next.open.remove(&install.machine);
+            }
+        }
+        if install.state == InstallState::Installed {
+            next.installed.insert(install.machine, install.clone());
+        }
+        if next.latest.get(&install.machine).is_none_or(|latest| latest.number <= install.number) {
+            next.latest.insert(install.machine, install);
+        }
+        next
+    }
+}
