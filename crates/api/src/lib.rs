@@ -1,1 +1,43 @@
-//! placeholder
+//! What crosses the admin API: types, problem details, and the OpenAPI document.
+//!
+//! Drafts (what a person enters) are the core's own types, whose checks live beside them. What is read
+//! back is defined here, because it joins several of the core's records and leaves out what nobody may read.
+//!
+//! `openapi.json` in this crate is the contract: the service's routes are held against it by a test, and
+//! the console's types are generated from it.
+
+mod event;
+mod install;
+mod machine;
+mod problem;
+mod status;
+mod things;
+
+pub use event::Event;
+pub use install::{InstallDetail, InstallList, InstallQuery, InstallRow};
+pub use lastmile_core::{
+    Fault,
+    answers::{PasswordInput, PasswordShown, Settings},
+    boot::{HttpReach, LoaderDraft},
+    dhcp::LeaseState,
+    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    install::{ArmRequest, InstallState, ReportStage, Step, StepKind},
+    machine::{MachineDraft, StandingDraft},
+    net::{Mode, Newcomers, SubnetDraft},
+    trace::{TraceEvent, Wire},
+};
+pub use machine::{
+    Installed, LoaderChoice, MachineDetail, MachineList, MachineQuery, MachineRow, MachineSort, PlanView,
+    Stage,
+};
+pub use problem::{PROBLEM_JSON, Problem};
+pub use status::{Counters, Status};
+pub use things::{
+    AnswersPreview, AnswersView, ContentView, ImageView, LeaseView, LoaderView, RevisionView, SubnetView,
+};
+
+/// The OpenAPI document of the admin API, as reviewed.
+pub const OPENAPI: &str = include_str!("../openapi.json");
+
+/// Path below which every call of the admin API stands.
+pub const BASE: &str = "/api/v1";

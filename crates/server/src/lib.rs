@@ -1,1 +1,30 @@
-//! placeholder
+//! The service: sockets and tasks around the core.
+//!
+//! [`start`] opens the records, binds every port, and gives a [`Running`] service. A request passes
+//! socket → core parses → snapshot → core decides → reply, and never goes back up:
+//!
+//! | module | what it does |
+//! |---|---|
+//! | `dhcp` | answers DHCP on the wire and to relays |
+//! | `tftp` | serves files by TFTP |
+//! | `boot` | finds what a path means, serves it by HTTP, takes reports |
+//! | `admin` | the API, the event stream, the console |
+//! | `installs` | turns what was seen into the record |
+//! | `library` | keeps content by its digest |
+//! | `state` | what all of them share |
+
+mod admin;
+mod boot;
+pub mod config;
+mod content;
+mod dhcp;
+mod installs;
+mod library;
+mod link;
+mod start;
+mod state;
+mod tftp;
+
+pub use admin::openapi;
+pub use config::Config;
+pub use start::{Listening, Running, StartError, start};

@@ -1,0 +1,124 @@
+//! Installs as they are read.
+
+use jiff::Timestamp;
+use lastmile_core::install::{Install, InstallState, Step, StepKind};
+use serde::{Deserialize, Serialize};
+
+/// One install in a list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct InstallRow {
+    /// Its number.
+    pub number: i64,
+    /// The machine's name when armed.
+    pub machine: String,
+    /// The image's name.
+    pub image: String,
+    /// The revision's number.
+    pub revision: u32,
+    /// The answers' name.
+    pub answers: String,
+    /// The version's number.
+    pub answers_version: u32,
+    /// How far it is.
+    pub state: InstallState,
+    /// The last thing that was seen.
+    pub last_step: Option<StepKind>,
+    /// When that was.
+    #[schema(value_type = String, format = DateTime)]
+    pub last_step_at: Timestamp,
+    /// Who armed it.
+    pub armed_by: String,
+    /// When it was armed.
+    #[schema(value_type = String, format = DateTime)]
+    pub armed_at: Timestamp,
+    /// When the machine was first seen booting.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub booting_at: Option<Timestamp>,
+    /// When the answers were first fetched.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub installing_at: Option<Timestamp>,
+    /// When it ended.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub ended_at: Option<Timestamp>,
+    /// Why it failed, stalled or was cancelled.
+    pub reason: Option<String>,
+}
+
+/// One install, whole.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct InstallDetail {
+    /// What the list shows.
+    #[serde(flatten)]
+    pub install: InstallRow,
+    /// SHA-256 over all files of the image revision.
+    pub manifest_hash: String,
+    /// SHA-256 of the answer file as served last.
+    pub answer_hash: Option<String>,
+    /// How many boots came as far as the kernel.
+    pub kernel_fetches: u32,
+    /// Everything that was seen, oldest first.
+    pub steps: Vec<Step>,
+}
+
+/// A page of installs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct InstallList {
+    /// Newest first.
+    pub installs: Vec<InstallRow>,
+    /// How many the filter lets through in all.
+    pub total: i64,
+}
+
+/// Which installs are asked for.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct InstallQuery {
+    /// Only those of this machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
+    /// Only those in one of these states, joined by commas.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// At most so many; 100 if left out, 1,000 at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+    /// After skipping so many.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub offset: Option<u32>,
+}
+
+impl From<&Install> for InstallRow {
+    fn from(install: &Install) -> Self {
+        Self {
+            number: install.number,
+            machine: install.machine_name.clone(),
+            image: install.image.clone(),
+            revision: install.image_revision,
+            answers: install.answers_name.clone(),
+            answers_version: install.answers_version,
+            state: install.state,
+            last_step: install.last_step,
+            last_step_at: install.last_step_at,
+            armed_by: install.armed_by.clone(),
+            armed_at: install.armed_at,
+            booting_at: install.booting_at,
+            installing_at: install.installing_at,
+            ended_at: install.ended_at,
+            reason: install.reason.clone(),
+        }
+    }
+}
+
+impl InstallDetail {
+    /// From the record. The token stays where it is.
+    #[must_use]
+    pub fn new(install: &Install, steps: Vec<Step>) -> Self {
+        Self {
+            install: install.into(),
+            manifest_hash: install.manifest_hash.to_string(),
+            answer_hash: install.answer_hash.map(|hash| hash.to_string()),
+            kernel_fetches: install.kernel_fetches,
+            steps,
+        }
+    }
+}

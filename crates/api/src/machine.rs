@@ -1,0 +1,195 @@
+//! Machines as they are read.
+
+use jiff::Timestamp;
+use lastmile_core::{
+    install::{InstallState, StepKind},
+    machine::StandingDraft,
+    trace::TraceEvent,
+};
+use serde::{Deserialize, Serialize};
+
+/// Where a machine is, in the order in which somebody should look at it.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, utoipa::ToSchema,
+)]
+#[serde(rename_all = "lowercase")]
+pub enum Stage {
+    /// Its last install failed.
+    Failed,
+    /// Its last install was stopped, having begun too often.
+    Stalled,
+    /// The installer has its answers.
+    Installing,
+    /// It was seen booting an install.
+    Booting,
+    /// An install waits for it to boot.
+    Armed,
+    /// Nothing was ever installed on it from here.
+    Idle,
+    /// It holds what was last installed.
+    Installed,
+}
+
+impl Stage {
+    /// The stage of a machine whose last install, if any, stands as `latest`.
+    #[must_use]
+    pub const fn of(latest: Option<InstallState>, ever_installed: bool) -> Self {
+        match latest {
+            Some(InstallState::Failed) => Self::Failed,
+            Some(InstallState::Stalled) => Self::Stalled,
+            Some(InstallState::Installing) => Self::Installing,
+            Some(InstallState::Booting) => Self::Booting,
+            Some(InstallState::Armed) => Self::Armed,
+            Some(InstallState::Installed) => Self::Installed,
+            Some(InstallState::Cancelled) | None if ever_installed => Self::Installed,
+            Some(InstallState::Cancelled) | None => Self::Idle,
+        }
+    }
+
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Failed => "failed",
+            Self::Stalled => "stalled",
+            Self::Installing => "installing",
+            Self::Booting => "booting",
+            Self::Armed => "armed",
+            Self::Idle => "idle",
+            Self::Installed => "installed",
+        }
+    }
+}
+
+/// What a machine holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Installed {
+    /// The image's name.
+    pub image: String,
+    /// The revision's number.
+    pub revision: u32,
+    /// The install that put it there.
+    pub install: i64,
+    /// Since when.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// Whether the image has a newer revision by now.
+    pub behind: bool,
+}
+
+/// One machine in a list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct MachineRow {
+    /// Its name.
+    pub name: String,
+    /// Its NICs' addresses; the first is the one it is shown by.
+    pub macs: Vec<String>,
+    /// Where it is.
+    pub stage: Stage,
+    /// The last thing seen of its open install.
+    pub last_step: Option<StepKind>,
+    /// Its last install's number.
+    pub install: Option<i64>,
+    /// The image that its last install puts on it.
+    pub target: Option<String>,
+    /// What it holds.
+    pub installed: Option<Installed>,
+    /// The address lent to it.
+    #[schema(value_type = Option<String>)]
+    pub address: Option<std::net::Ipv4Addr>,
+    /// What it does when no install is armed.
+    pub standing: StandingDraft,
+    /// When it was last seen on the wire, or its install last moved.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub last_seen: Option<Timestamp>,
+}
+
+/// One machine, whole.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct MachineDetail {
+    /// What the list shows.
+    #[serde(flatten)]
+    pub machine: MachineRow,
+    /// When it was registered.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// What it gets if it boots now.
+    pub plan: PlanView,
+    /// What it did on the wire since the service started, oldest first, within bounds.
+    pub trace: Vec<TraceEvent>,
+}
+
+/// What a machine gets if it boots now, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct PlanView {
+    /// What it gets, in a few words.
+    pub gets: String,
+    /// Why: the first rule that applied.
+    pub why: String,
+    /// Kernel parameters, with what is secret left out.
+    pub parameters: Vec<String>,
+    /// The loader that each kind of firmware is given; none if the machine gets no boot information.
+    pub loaders: Vec<LoaderChoice>,
+    /// The menu in the loader's language, with what is secret left out.
+    pub menu: Option<String>,
+}
+
+/// The loader for one kind of firmware.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct LoaderChoice {
+    /// The kind of firmware.
+    pub architecture: String,
+    /// The path it is told.
+    pub file: String,
+}
+
+/// A page of machines.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct MachineList {
+    /// In the order asked for.
+    pub machines: Vec<MachineRow>,
+    /// How many the filter lets through in all.
+    pub total: usize,
+    /// How many there are at each stage, whatever the filter.
+    pub stages: std::collections::BTreeMap<String, usize>,
+}
+
+/// What a list of machines is ordered by.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum MachineSort {
+    /// Who needs somebody first, then who moves, then the rest.
+    #[default]
+    Stage,
+    /// By name.
+    Name,
+    /// Last seen first.
+    Seen,
+    /// By what they hold.
+    Image,
+}
+
+/// Which machines are asked for.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct MachineQuery {
+    /// Only those whose name, MAC address, address or image holds this text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// Only those at one of these stages, joined by commas.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stage: Option<String>,
+    /// The order.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[param(inline)]
+    pub sort: Option<MachineSort>,
+    /// The other way round.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reverse: Option<bool>,
+    /// At most so many; 100 if left out, 1,000 at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+    /// After skipping so many.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub offset: Option<u32>,
+}

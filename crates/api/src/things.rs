@@ -1,0 +1,230 @@
+//! Subnets, loaders, images and answers as they are read.
+
+use std::net::Ipv4Addr;
+
+use jiff::Timestamp;
+use lastmile_core::{
+    answers::{AnswersVersion, PasswordShown, Settings},
+    boot::{HttpReach, Loader},
+    dhcp::{LeaseRecord, LeaseState},
+    image::{Family, FileEntry, Image, ImageKind, Revision},
+    net::{Subnet, SubnetDraft},
+};
+use serde::{Deserialize, Serialize};
+
+/// A subnet.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct SubnetView {
+    /// As a person entered it.
+    #[serde(flatten)]
+    pub subnet: SubnetDraft,
+    /// Addresses in its pools.
+    pub pool_size: u64,
+    /// How many of them are lent now.
+    pub leased: usize,
+}
+
+impl SubnetView {
+    /// From the record, with the number of leases that run.
+    #[must_use]
+    pub fn new(subnet: &Subnet, leased: usize) -> Self {
+        let texts = |addresses: &[Ipv4Addr]| addresses.iter().map(ToString::to_string).collect();
+        Self {
+            subnet: SubnetDraft {
+                name: subnet.name.clone(),
+                network: subnet.network.to_string(),
+                mode: subnet.mode,
+                router: subnet.router.map(|router| router.to_string()),
+                dns: texts(&subnet.dns),
+                domain: subnet.domain.clone(),
+                ntp: texts(&subnet.ntp),
+                lease_secs: subnet.lease.as_secs(),
+                pools: subnet.pools.iter().map(ToString::to_string).collect(),
+                interface: subnet.interface.clone(),
+                relays: texts(&subnet.relays),
+                newcomers: subnet.newcomers,
+            },
+            pool_size: subnet.pools.iter().map(|pool| pool.size()).sum(),
+            leased,
+        }
+    }
+}
+
+/// One lease.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct LeaseView {
+    /// The address.
+    #[schema(value_type = String)]
+    pub address: Ipv4Addr,
+    /// Who holds it: a MAC address, or `id:` and a client identifier in hexadecimal.
+    pub client: String,
+    /// The machine's name, if it is registered.
+    pub machine: Option<String>,
+    /// What holds it.
+    pub state: LeaseState,
+    /// Since when.
+    #[schema(value_type = String, format = DateTime)]
+    pub since: Timestamp,
+    /// Until when.
+    #[schema(value_type = String, format = DateTime)]
+    pub until: Timestamp,
+}
+
+impl LeaseView {
+    /// From the record, with the machine's name if it is registered.
+    #[must_use]
+    pub fn new(record: &LeaseRecord, machine: Option<String>) -> Self {
+        Self {
+            address: record.address,
+            client: record.client.to_string(),
+            machine,
+            state: record.state,
+            since: record.since,
+            until: record.until,
+        }
+    }
+}
+
+/// A loader.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct LoaderView {
+    /// Its name.
+    pub name: String,
+    /// The firmware it runs on.
+    pub architecture: String,
+    /// The file that firmware is told to fetch.
+    pub boot_file: String,
+    /// How it can fetch by HTTP.
+    pub http: HttpReach,
+    /// Its files.
+    pub files: Vec<FileEntry>,
+}
+
+impl From<&Loader> for LoaderView {
+    fn from(loader: &Loader) -> Self {
+        Self {
+            name: loader.name.clone(),
+            architecture: loader.architecture.to_string(),
+            boot_file: loader.boot_file.clone(),
+            http: loader.http,
+            files: loader.manifest.files().to_vec(),
+        }
+    }
+}
+
+/// An image and its current revision.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct ImageView {
+    /// Its name.
+    pub name: String,
+    /// What the person at the machine reads.
+    pub title: String,
+    /// What it is for.
+    pub kind: ImageKind,
+    /// The current revision.
+    pub current: RevisionView,
+    /// How many machines hold it, at whatever revision.
+    pub machines: usize,
+}
+
+/// One revision of an image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct RevisionView {
+    /// 1, 2, 3 …
+    pub number: u32,
+    /// When it was imported.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// Which answer file it reads.
+    pub family: Family,
+    /// Path of the kernel.
+    pub kernel: String,
+    /// Paths of the initrds.
+    pub initrds: Vec<String>,
+    /// Kernel parameters it always needs.
+    pub parameters: Vec<String>,
+    /// SHA-256 over all files.
+    pub manifest_hash: String,
+    /// Octets in all.
+    pub size: u64,
+    /// Paths whose content is missing or changed; while there are any, it cannot be booted.
+    pub damaged: Vec<String>,
+    /// Its files.
+    pub files: Vec<FileEntry>,
+}
+
+impl From<&Revision> for RevisionView {
+    fn from(revision: &Revision) -> Self {
+        Self {
+            number: revision.number,
+            created: revision.created,
+            family: revision.family,
+            kernel: revision.kernel.clone(),
+            initrds: revision.initrds.clone(),
+            parameters: revision.parameters.clone(),
+            manifest_hash: revision.manifest_hash().to_string(),
+            size: revision.manifest.size(),
+            damaged: revision.damaged.clone(),
+            files: revision.manifest.files().to_vec(),
+        }
+    }
+}
+
+impl ImageView {
+    /// From the record, with the number of machines that hold it.
+    #[must_use]
+    pub fn new(image: &Image, machines: usize) -> Self {
+        Self {
+            name: image.name.clone(),
+            title: image.title.clone(),
+            kind: image.kind,
+            current: image.current.as_ref().into(),
+            machines,
+        }
+    }
+}
+
+/// Answers at their current version. Passwords are never read back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct AnswersView {
+    /// Their name.
+    pub name: String,
+    /// The current version's number.
+    pub version: u32,
+    /// When it was saved.
+    #[schema(value_type = String, format = DateTime)]
+    pub created: Timestamp,
+    /// The settings.
+    pub settings: Settings<PasswordShown>,
+}
+
+impl From<&AnswersVersion> for AnswersView {
+    fn from(answers: &AnswersVersion) -> Self {
+        Self {
+            name: answers.name.clone(),
+            version: answers.number,
+            created: answers.created,
+            settings: answers.settings.shown(),
+        }
+    }
+}
+
+/// The answer file of one machine, with what is secret left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct AnswersPreview {
+    /// The machine it is for.
+    pub machine: String,
+    /// The installer's format.
+    pub family: Family,
+    /// The file.
+    pub text: String,
+}
+
+/// Content in the library.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct ContentView {
+    /// SHA-256 of it.
+    pub sha256: String,
+    /// Octets.
+    pub size: u64,
+}

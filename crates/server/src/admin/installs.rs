@@ -1,0 +1,124 @@
+use std::sync::atomic::Ordering;
+
+use axum::{
+    extract::{Path, Query, State},
+    http::{HeaderMap, StatusCode},
+};
+use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
+use jiff::Timestamp;
+use lastmile_api::{ArmRequest, InstallDetail, InstallList, InstallQuery, InstallRow, Problem};
+use lastmile_core::install::{InstallState, Step, StepKind, Token};
+use lastmile_store::InstallFilter;
+
+use super::{
+    Admin,
+    reject::{Json, Reject},
+};
+
+/// Octets of randomness in a token.
+const TOKEN_BYTES: usize = 32;
+/// Rows on a page if nobody says how many, and at most.
+const PAGE: u32 = 100;
+const LARGEST_PAGE: u32 = 1000;
+/// Header by which a client says who calls. There is no log-in yet: it is a note, not a proof.
+const WHO: &str = "lastmile-user";
+
+/// Installs, newest first, filtered, and a page at a time.
+#[utoipa::path(
+    get, path = "/installs", tag = "installs", params(InstallQuery),
+    responses((status = 200, body = InstallList), (status = 422, body = Problem))
+)]
+pub(super) async fn list(
+    State(admin): State<Admin>,
+    Query(query): Query<InstallQuery>,
+) -> Result<Json<InstallList>, Reject> {
+    let states = query.state.as_deref().into_iter().flat_map(|states| states.split(','));
+    let states: Result<Vec<InstallState>, String> = states.map(|state| state.trim().parse()).collect();
+    let unknown = |what| Reject::new(StatusCode::UNPROCESSABLE_ENTITY, "No such state", what);
+    let filter = InstallFilter {
+        machine: query.machine,
+        states: states.map_err(unknown)?,
+        limit: i64::from(query.limit.unwrap_or(PAGE).min(LARGEST_PAGE)),
+        offset: i64::from(query.offset.unwrap_or(0)),
+    };
+    let (installs, total) = admin.app.store.read(move |tx| tx.installs(&filter)).await?;
+    Ok(Json(InstallList { installs: installs.iter().map(Into::into).collect(), total }))
+}
+
+/// Arms an install: the machine gets it at its next network boot, once.
+#[utoipa::path(
+    post, path = "/installs", tag = "installs", request_body = ArmRequest,
+    responses((status = 201, body = InstallRow), (status = 422, body = Problem))
+)]
+pub(super) async fn arm(
+    State(admin): State<Admin>,
+    headers: HeaderMap,
+    Json(request): Json<ArmRequest>,
+) -> Result<(StatusCode, Json<InstallRow>), Reject> {
+    let app = &admin.app;
+    let _alone = app.admin_write.lock().await;
+    let number = app.last_install.load(Ordering::Relaxed) + 1;
+    let token = Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
+    let now = Timestamp::now();
+    let who = who(&headers);
+    let install = request.check(&app.site(), number, token, &who, now)?;
+    let step = Step { at: now, kind: StepKind::Armed, detail: format!("by {who}") };
+    let install = app.keep_install(install, step).await?;
+    app.last_install.store(number, Ordering::Relaxed);
+    Ok((StatusCode::CREATED, Json((&install).into())))
+}
+
+/// One install, with everything that was seen of it.
+#[utoipa::path(
+    get, path = "/installs/{number}", tag = "installs", params(("number" = i64, Path)),
+    responses((status = 200, body = InstallDetail), (status = 404, body = Problem))
+)]
+pub(super) async fn read(
+    State(admin): State<Admin>,
+    Path(number): Path<i64>,
+) -> Result<Json<InstallDetail>, Reject> {
+    let found = admin.app.store.read(move |tx| tx.install(number)).await?;
+    let (install, steps) = found.ok_or_else(|| Reject::not_found("install", number))?;
+    Ok(Json(InstallDetail::new(&install, steps)))
+}
+
+/// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
+/// already is not undone.
+#[utoipa::path(
+    post, path = "/installs/{number}/cancel", tag = "installs", params(("number" = i64, Path)),
+    responses((status = 200, body = InstallRow), (status = 404, body = Problem), (status = 409, body = Problem))
+)]
+pub(super) async fn cancel(
+    State(admin): State<Admin>,
+    Path(number): Path<i64>,
+    headers: HeaderMap,
+) -> Result<Json<InstallRow>, Reject> {
+    let app = &admin.app;
+    let found = app.store.read(move |tx| tx.install(number)).await?;
+    let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
+    let who = who(&headers);
+    let cancel = |open: &lastmile_core::install::Install, now| {
+        (open.number == number).then(|| open.cancel(&who, now)).flatten()
+    };
+    match app.move_install(install.machine, cancel).await? {
+        Some(install) => Ok(Json((&install).into())),
+        None => Err(Reject::conflict(format!("install {number} has ended already: {}", install.state))),
+    }
+}
+
+fn who(headers: &HeaderMap) -> String {
+    let said = headers.get(WHO).and_then(|value| value.to_str().ok()).map(str::trim);
+    let plain = |who: &&str| !who.is_empty() && who.len() <= 64 && !who.chars().any(char::is_control);
+    said.filter(plain).unwrap_or("unnamed").into()
+}
+
+/// Octets from the kernel's generator.
+pub(super) fn random<const N: usize>() -> [u8; N] {
+    let mut octets = [0; N];
+    // Fails only where the kernel has no generator at all, and then nothing secret may be made.
+    if let Err(error) = getrandom::fill(&mut octets) {
+        tracing::error!("the kernel gives no randomness: {error}");
+        std::process::abort();
+    }
+    octets
+}

@@ -1,0 +1,231 @@
+use std::collections::BTreeMap;
+
+use axum::{
+    extract::{Path, Query, State},
+    http::StatusCode,
+};
+use jiff::Timestamp;
+use lastmile_api::{
+    Event, LoaderChoice, MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MachineSort,
+    PlanView, Problem,
+};
+use lastmile_core::{
+    boot::{Entry, EntryAction, grub, loader_path, menu_for, plan},
+    dhcp::ClientKey,
+    machine::Machine,
+    site::Site,
+};
+
+use super::{
+    Admin,
+    reject::{Json, Reject},
+};
+use crate::{boot::reach, state::App};
+
+/// Rows on a page if nobody says how many, and at most.
+const PAGE: u32 = 100;
+const LARGEST_PAGE: u32 = 1000;
+
+/// Machines, filtered, ordered, and a page at a time.
+#[utoipa::path(
+    get, path = "/machines", tag = "machines", params(MachineQuery),
+    responses((status = 200, body = MachineList), (status = 422, body = Problem))
+)]
+pub(super) async fn list(
+    State(admin): State<Admin>,
+    Query(query): Query<MachineQuery>,
+) -> Result<Json<MachineList>, Reject> {
+    let site = admin.app.site();
+    let mut stages: BTreeMap<String, usize> = BTreeMap::new();
+    let mut rows = Vec::new();
+    let wanted: Option<Vec<&str>> =
+        query.stage.as_deref().map(|stages| stages.split(',').map(str::trim).collect());
+    let text = query.text.as_deref().unwrap_or_default().to_lowercase();
+    for machine in site.machines() {
+        let row = admin.app.machine_row(&site, machine);
+        *stages.entry(row.stage.as_str().into()).or_default() += 1;
+        let at_stage = wanted.as_ref().is_none_or(|wanted| wanted.contains(&row.stage.as_str()));
+        if at_stage && holds(&row, &text) {
+            rows.push(row);
+        }
+    }
+    sort(&mut rows, query.sort.unwrap_or_default());
+    if query.reverse.unwrap_or(false) {
+        rows.reverse();
+    }
+    let total = rows.len();
+    let limit = query.limit.unwrap_or(PAGE).min(LARGEST_PAGE) as usize;
+    let machines = rows.into_iter().skip(query.offset.unwrap_or(0) as usize).take(limit).collect();
+    Ok(Json(MachineList { machines, total, stages }))
+}
+
+fn holds(row: &MachineRow, text: &str) -> bool {
+    text.is_empty()
+        || row.name.to_lowercase().contains(text)
+        || row.macs.iter().any(|mac| mac.contains(text) || mac.replace(':', "-").contains(text))
+        || row.address.is_some_and(|address| address.to_string().contains(text))
+        || row.target.as_ref().is_some_and(|image| image.contains(text))
+        || row.installed.as_ref().is_some_and(|installed| installed.image.contains(text))
+}
+
+fn sort(rows: &mut [MachineRow], by: MachineSort) {
+    // They come ordered by name, and every sort here keeps that order among equals.
+    match by {
+        MachineSort::Stage => rows.sort_by_key(|row| row.stage),
+        MachineSort::Name => {}
+        MachineSort::Seen => rows.sort_by_key(|row| std::cmp::Reverse(row.last_seen)),
+        MachineSort::Image => rows.sort_by_cached_key(|row| {
+            row.installed.as_ref().map(|installed| (installed.image.clone(), installed.revision))
+        }),
+    }
+}
+
+/// Registers a machine.
+#[utoipa::path(
+    post, path = "/machines", tag = "machines", request_body = MachineDraft,
+    responses((status = 201, body = MachineRow), (status = 422, body = Problem))
+)]
+pub(super) async fn create(
+    State(admin): State<Admin>,
+    Json(draft): Json<MachineDraft>,
+) -> Result<(StatusCode, Json<MachineRow>), Reject> {
+    Ok((StatusCode::CREATED, Json(put(&admin.app, &draft, None).await?)))
+}
+
+/// One machine: what the list shows, its boot plan, and its trace.
+#[utoipa::path(
+    get, path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
+    responses((status = 200, body = MachineDetail), (status = 404, body = Problem))
+)]
+pub(super) async fn read(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Json<MachineDetail>, Reject> {
+    let app = &admin.app;
+    let site = app.site();
+    let machine = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
+    Ok(Json(MachineDetail {
+        machine: app.machine_row(&site, machine),
+        created: machine.created,
+        plan: plan_view(app, &site, machine),
+        trace: app.traces().of(&machine.macs),
+    }))
+}
+
+/// Changes a machine: the whole of it is replaced. Its installs stay with it.
+#[utoipa::path(
+    put, path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
+    request_body = MachineDraft,
+    responses((status = 200, body = MachineRow), (status = 404, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn replace(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(draft): Json<MachineDraft>,
+) -> Result<Json<MachineRow>, Reject> {
+    let site = admin.app.site();
+    let former = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
+    if former.name != draft.name && site.open_install(former.id).is_some() {
+        return Err(Reject::conflict(format!("{name} is being installed. Rename it when that has ended")));
+    }
+    let row = put(&admin.app, &draft, Some(former)).await?;
+    if former.name != draft.name {
+        let _ = admin.app.events.send(Event::Gone { name });
+    }
+    Ok(Json(row))
+}
+
+/// Removes a machine. Its installs stay on record.
+#[utoipa::path(
+    delete, path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+)]
+pub(super) async fn remove(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Reject> {
+    let app = &admin.app;
+    let _alone = app.admin_write.lock().await;
+    let site = app.site();
+    let machine = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
+    if let Some(open) = site.open_install(machine.id) {
+        return Err(Reject::conflict(format!(
+            "install {} goes on for {name}. Wait for its end, or cancel it",
+            open.number
+        )));
+    }
+    let id = machine.id;
+    app.store.write(move |tx| tx.remove_machine(id)).await?;
+    app.change_site(|site| site.without_machine(machine));
+    let _ = app.events.send(Event::Gone { name });
+    Ok(StatusCode::NO_CONTENT)
+}
+
+async fn put(app: &App, draft: &MachineDraft, former: Option<&Machine>) -> Result<MachineRow, Reject> {
+    let _alone = app.admin_write.lock().await;
+    let machine = draft.check(&app.site(), former, Timestamp::now())?;
+    let kept = machine.clone();
+    app.store.write(move |tx| tx.put_machine(&kept)).await?;
+    app.change_site(|site| site.with_machine(machine.clone()));
+    app.tell_machine(&machine);
+    Ok(app.machine_row(&app.site(), &machine))
+}
+
+/// What the machine gets if it boots now. The token is left out of it.
+fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
+    let Some(mac) = machine.macs.first().copied() else {
+        return PlanView {
+            gets: String::new(),
+            why: String::new(),
+            parameters: vec![],
+            loaders: vec![],
+            menu: None,
+        };
+    };
+    let subnet = app.subnet_of(site, machine);
+    let plan = plan(site, mac, subnet.as_deref());
+    let menu = menu_for(&plan, Some(machine), mac, app.service);
+    let token = site.open_install(machine.id).map(|open| open.token.reveal().to_owned());
+    let hide = |text: &str| match &token {
+        Some(token) => text.replace(token, "(token)"),
+        None => text.to_owned(),
+    };
+    let parameters = match menu.entries.first() {
+        Some(Entry { action: EntryAction::Kernel(boot), .. }) => {
+            boot.parameters.iter().map(|word| hide(word)).collect()
+        }
+        _ => vec![],
+    };
+    let loaders = site.loaders().filter(|_| plan.boots()).map(|loader| LoaderChoice {
+        architecture: loader.architecture.to_string(),
+        file: loader_path(&loader.name, &loader.boot_file),
+    });
+    PlanView {
+        gets: plan.summary(),
+        why: plan.why.to_string(),
+        parameters,
+        loaders: loaders.collect(),
+        menu: plan.boots().then(|| hide(&grub::render(&menu, app.service, reach(site)))),
+    }
+}
+
+impl App {
+    /// The subnet on which a machine holds or held an address.
+    pub(crate) fn subnet_of(
+        &self,
+        site: &Site,
+        machine: &Machine,
+    ) -> Option<std::sync::Arc<lastmile_core::net::Subnet>> {
+        let book = self.book();
+        let keys: Vec<ClientKey> = machine.macs.iter().map(|mac| ClientKey::Mac(*mac)).collect();
+        let known = |subnet: &&std::sync::Arc<lastmile_core::net::Subnet>| {
+            keys.iter().any(|key| book.of_client(subnet.id, key).is_some())
+        };
+        site.subnets().find(known).cloned()
+    }
+
+    /// The domain that its subnet gives a machine.
+    pub(crate) fn domain_of(&self, site: &Site, machine: &Machine) -> Option<String> {
+        self.subnet_of(site, machine).and_then(|subnet| subnet.domain.clone())
+    }
+}

@@ -1,0 +1,87 @@
+//! The admin listener: the API, the event stream, the console.
+
+mod answers;
+mod console;
+mod content;
+mod events;
+mod guard;
+mod images;
+mod installs;
+mod loaders;
+mod machines;
+mod reject;
+mod status;
+mod subnets;
+
+use std::sync::Arc;
+
+use axum::{Router, middleware};
+use tokio_util::sync::CancellationToken;
+use utoipa::OpenApi;
+use utoipa_axum::{router::OpenApiRouter, routes};
+
+use crate::{start::Listening, state::App};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Last Mile", description = "Takes bare machines to working, recorded hosts."),
+    components(schemas(lastmile_api::Event)),
+    tags(
+        (name = "status", description = "How the service stands"),
+        (name = "subnets", description = "Networks that machines boot on"),
+        (name = "loaders", description = "Network boot programs"),
+        (name = "content", description = "Files, by their digest"),
+        (name = "images", description = "What is booted"),
+        (name = "answers", description = "Install settings"),
+        (name = "machines", description = "Machines, their boot plan and trace"),
+        (name = "installs", description = "The record"),
+    )
+)]
+struct Document;
+
+/// What every handler gets.
+#[derive(Clone)]
+pub(crate) struct Admin {
+    pub(crate) app: Arc<App>,
+    pub(crate) listening: Arc<Listening>,
+    pub(crate) stop: CancellationToken,
+}
+
+fn api() -> OpenApiRouter<Admin> {
+    OpenApiRouter::with_openapi(Document::openapi())
+        .routes(routes!(status::read))
+        .routes(routes!(events::stream))
+        .routes(routes!(subnets::list, subnets::create))
+        .routes(routes!(subnets::read, subnets::replace, subnets::remove))
+        .routes(routes!(subnets::leases))
+        .routes(routes!(loaders::list, loaders::create))
+        .routes(routes!(loaders::read, loaders::remove))
+        .routes(routes!(content::find, content::upload))
+        .routes(routes!(images::list, images::create))
+        .routes(routes!(images::read, images::remove))
+        .routes(routes!(answers::list))
+        .routes(routes!(answers::read, answers::save, answers::remove))
+        .routes(routes!(answers::preview))
+        .routes(routes!(machines::list, machines::create))
+        .routes(routes!(machines::read, machines::replace, machines::remove))
+        .routes(routes!(installs::list, installs::arm))
+        .routes(routes!(installs::read))
+        .routes(routes!(installs::cancel))
+}
+
+/// The OpenAPI document as the routes make it; held against the reviewed one by a test.
+#[must_use]
+pub fn openapi() -> String {
+    let mut document = OpenApiRouter::<Admin>::new().nest(lastmile_api::BASE, api()).into_openapi();
+    // utoipa-axum replaces the information of an outer router by its own.
+    document.info = Document::openapi().info;
+    document.tags = Document::openapi().tags;
+    document.to_pretty_json().unwrap_or_default()
+}
+
+/// The routes of the admin listener.
+pub(crate) fn router(app: Arc<App>, listening: Listening, stop: CancellationToken) -> Router {
+    let admin = Admin { app, listening: Arc::new(listening), stop };
+    let (api, _) = OpenApiRouter::new().nest(lastmile_api::BASE, api()).split_for_parts();
+    api.fallback(console::serve).layer(middleware::from_fn(guard::own_host_only)).with_state(admin)
+}

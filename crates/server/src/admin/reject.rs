@@ -1,0 +1,89 @@
+//! Refused calls as problem details (RFC 9457).
+
+use axum::{
+    extract::{FromRequest, Request, rejection::JsonRejection},
+    http::{StatusCode, header},
+    response::{IntoResponse, Response},
+};
+use lastmile_api::{PROBLEM_JSON, Problem};
+use lastmile_core::Fault;
+use lastmile_store::StoreError;
+
+/// A call that is refused, with the words for whoever called.
+#[derive(Debug)]
+pub(super) struct Reject(Problem);
+
+impl Reject {
+    pub(super) fn new(status: StatusCode, title: &str, detail: impl Into<String>) -> Self {
+        Self(Problem {
+            title: title.into(),
+            status: status.as_u16(),
+            detail: Some(detail.into()),
+            faults: Vec::new(),
+        })
+    }
+
+    /// There is no such thing.
+    pub(super) fn not_found(kind: &str, name: impl std::fmt::Display) -> Self {
+        Self::new(StatusCode::NOT_FOUND, "Not found", format!("no {kind} is named '{name}'"))
+    }
+
+    /// It is in use, or in a state that does not allow it.
+    pub(super) fn conflict(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::CONFLICT, "In use", detail)
+    }
+}
+
+impl From<Vec<Fault>> for Reject {
+    fn from(faults: Vec<Fault>) -> Self {
+        Self(Problem {
+            title: "The input has faults".into(),
+            status: StatusCode::UNPROCESSABLE_ENTITY.as_u16(),
+            detail: Some("Nothing was saved.".into()),
+            faults,
+        })
+    }
+}
+
+impl From<StoreError> for Reject {
+    fn from(error: StoreError) -> Self {
+        tracing::error!("{error}");
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "The records cannot be reached", error.to_string())
+    }
+}
+
+impl IntoResponse for Reject {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let body = serde_json::to_vec(&self.0).unwrap_or_default();
+        (status, [(header::CONTENT_TYPE, PROBLEM_JSON)], body).into_response()
+    }
+}
+
+/// A JSON body whose refusal is a problem like any other.
+#[derive(Debug)]
+pub(super) struct Json<T>(pub(super) T);
+
+impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> {
+    type Rejection = Reject;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Reject> {
+        match axum::Json::<T>::from_request(request, state).await {
+            Ok(axum::Json(value)) => Ok(Self(value)),
+            Err(rejection) => {
+                let title = match &rejection {
+                    JsonRejection::JsonDataError(_) => "A field is missing or of the wrong kind",
+                    JsonRejection::JsonSyntaxError(_) => "The body is not JSON",
+                    _ => "The body cannot be read",
+                };
+                Err(Reject::new(rejection.status(), title, rejection.body_text()))
+            }
+        }
+    }
+}
+
+impl<T: serde::Serialize> IntoResponse for Json<T> {
+    fn into_response(self) -> Response {
+        axum::Json(self.0).into_response()
+    }
+}

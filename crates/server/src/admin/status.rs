@@ -1,0 +1,16 @@
+use axum::extract::State;
+use lastmile_api::Status;
+
+use super::{Admin, reject::Json};
+
+/// How the service stands.
+#[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = Status)))]
+pub(super) async fn read(State(admin): State<Admin>) -> Json<Status> {
+    Json(Status {
+        version: env!("CARGO_PKG_VERSION").into(),
+        since: admin.app.since,
+        listens: admin.listening.lines(),
+        machines: admin.app.site().machine_count(),
+        counters: admin.app.counts.read(),
+    })
+}

@@ -1,0 +1,88 @@
+//! Answer files and reports, by their token.
+
+use std::net::IpAddr;
+
+use lastmile_core::{
+    answers::{self, Target},
+    image::Sha256,
+    install::{Evidence, Install, ReportStage},
+    machine::Machine,
+    site::Site,
+};
+use lastmile_store::StoreError;
+
+use crate::state::App;
+
+/// Why an answer file or a report is refused. The machine is told only that it is.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum TokenRefusal {
+    #[error("the token is for no install that goes on")]
+    Unknown,
+    #[error("the token is for another machine than {address}")]
+    OtherMachine { address: IpAddr },
+    #[error("the image of install {install} reads no answer file '{file}'")]
+    NoSuchFile { install: i64, file: String },
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// The answer file of the install that `token` is for.
+pub(super) async fn answer_file(
+    app: &App,
+    address: IpAddr,
+    token: &str,
+    file: &str,
+) -> Result<(Install, String), TokenRefusal> {
+    let site = app.site();
+    let install = site.install_by_token(token).ok_or(TokenRefusal::Unknown)?;
+    let unknown_file = || TokenRefusal::NoSuchFile { install: install.number, file: file.into() };
+    let machine = site.machine(&install.machine_name).ok_or(TokenRefusal::Unknown)?;
+    check_address(app, &site, machine, address)?;
+    let revision = site.revision(install.revision).ok_or_else(unknown_file)?;
+    let answers = site.answers_version(install.answers).ok_or_else(unknown_file)?;
+    let domain = app.domain_of(&site, machine);
+    let target = Target {
+        host_name: &machine.name,
+        domain: domain.as_deref(),
+        install: Some(install),
+        service: app.service,
+    };
+    let text = answers::render(revision.family, answers, &target).ok_or_else(unknown_file)?;
+    let sha256 = Sha256::of(text.as_bytes());
+    // On record before it leaves: what was served is never in doubt.
+    app.see(machine.id, Evidence::Answers { sha256 }).await?;
+    Ok(((**install).clone(), text))
+}
+
+/// Takes a report. One that comes late or twice is taken and changes nothing.
+pub(super) async fn report(
+    app: &App,
+    address: IpAddr,
+    token: &str,
+    stage: ReportStage,
+    text: Option<String>,
+) -> Result<Option<Install>, TokenRefusal> {
+    let site = app.site();
+    let Some(install) = site.install_by_token(token) else {
+        // The install may have ended by the very report that is now repeated.
+        let known = token.to_owned();
+        let ended = app.store.read(move |tx| tx.install_number_by_token(&known)).await?;
+        return if ended.is_some() { Ok(None) } else { Err(TokenRefusal::Unknown) };
+    };
+    let machine = site.machine(&install.machine_name).ok_or(TokenRefusal::Unknown)?;
+    check_address(app, &site, machine, address)?;
+    app.see(install.machine, Evidence::Report(stage, text)).await?;
+    Ok(Some((**install).clone()))
+}
+
+/// A token is good only from the machine's own leased address. The service's own host is let through:
+/// simulated machines speak from the loopback, and whoever is on this host can read the database anyway.
+fn check_address(app: &App, site: &Site, machine: &Machine, address: IpAddr) -> Result<(), TokenRefusal> {
+    if address.is_loopback() {
+        return Ok(());
+    }
+    let IpAddr::V4(v4) = address else { return Err(TokenRefusal::OtherMachine { address }) };
+    let holder = app.mac_of(v4);
+    let own = holder.and_then(|mac| site.machine_by_mac(mac)).is_some_and(|holder| holder.id == machine.id);
+    if own { Ok(()) } else { Err(TokenRefusal::OtherMachine { address }) }
+}

@@ -1,0 +1,8 @@
+//! What machines reach beside DHCP: files, menus, answer files, reports.
+
+mod files;
+mod http;
+mod machine_files;
+
+pub(crate) use files::{Asker, Refusal, Served, reach, resolve};
+pub(crate) use http::router;

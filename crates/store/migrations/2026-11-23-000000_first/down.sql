@@ -1,0 +1,10 @@
+DROP TABLE install_step;
+DROP TABLE install;
+DROP TABLE nic;
+DROP TABLE machine;
+DROP TABLE answers_version;
+DROP TABLE image_revision;
+DROP TABLE image;
+DROP TABLE loader;
+DROP TABLE lease;
+DROP TABLE subnet;

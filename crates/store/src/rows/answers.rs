@@ -1,0 +1,92 @@
+use diesel::prelude::*;
+use lastmile_core::{answers::AnswersVersion, site::Site};
+
+use crate::{
+    StoreError, Tx,
+    schema::answers_version,
+    value::{self, Row},
+};
+
+#[derive(Queryable, Selectable, Insertable)]
+#[diesel(table_name = answers_version)]
+struct AnswersRow {
+    id: String,
+    name: String,
+    number: i32,
+    created: i64,
+    settings: String,
+    removed: bool,
+}
+
+impl From<&AnswersVersion> for AnswersRow {
+    fn from(answers: &AnswersVersion) -> Self {
+        Self {
+            id: answers.id.to_string(),
+            name: answers.name.clone(),
+            number: value::count(answers.number),
+            created: answers.created.as_millisecond(),
+            settings: value::json(&answers.settings),
+            removed: false,
+        }
+    }
+}
+
+impl TryFrom<AnswersRow> for AnswersVersion {
+    type Error = StoreError;
+
+    fn try_from(row: AnswersRow) -> Result<Self, StoreError> {
+        let read = Row { table: "answers_version", key: &row.id };
+        Ok(Self {
+            id: read.text(&row.id)?,
+            number: read.count(row.number)?,
+            created: read.time(row.created)?,
+            settings: read.json(&row.settings)?,
+            name: row.name,
+        })
+    }
+}
+
+impl Tx<'_> {
+    /// Adds a version of answers.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn add_answers(&mut self, entity: &AnswersVersion) -> Result<(), StoreError> {
+        diesel::insert_into(answers_version::table)
+            .values(AnswersRow::from(entity))
+            .execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Takes answers out of use; their versions are kept for the installs that name them.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_answers(&mut self, name: &str) -> Result<(), StoreError> {
+        let versions = answers_version::table.filter(answers_version::name.eq(name));
+        diesel::update(versions).set(answers_version::removed.eq(true)).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// The number of the last version that ever had this name; 0 if none did.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn last_answers_number(&mut self, name: &str) -> Result<u32, StoreError> {
+        let numbers = answers_version::table.filter(answers_version::name.eq(name));
+        let last: Option<i32> =
+            numbers.select(diesel::dsl::max(answers_version::number)).first(self.connection())?;
+        Row { table: "answers_version", key: name }.count(last.unwrap_or(0))
+    }
+
+    pub(crate) fn load_answers(&mut self, mut site: Site) -> Result<Site, StoreError> {
+        // In order of number: the last one of a name is its current version.
+        let query = answers_version::table.order(answers_version::number);
+        for row in query.select(AnswersRow::as_select()).load(self.connection())? {
+            let removed = row.removed;
+            let version = AnswersVersion::try_from(row)?;
+            site = if removed { site.with_former_answers(version) } else { site.with_answers(version) };
+        }
+        Ok(site)
+    }
+}

@@ -1,0 +1,77 @@
+use diesel::prelude::*;
+use lastmile_core::{
+    Id,
+    boot::Loader,
+    image::{FileEntry, Manifest},
+};
+
+use crate::{
+    StoreError, Tx,
+    schema::loader,
+    value::{self, Row},
+};
+
+#[derive(Queryable, Selectable, Insertable)]
+#[diesel(table_name = loader)]
+struct LoaderRow {
+    id: String,
+    name: String,
+    architecture: String,
+    boot_file: String,
+    http: String,
+    files: String,
+}
+
+impl From<&Loader> for LoaderRow {
+    fn from(loader: &Loader) -> Self {
+        Self {
+            id: loader.id.to_string(),
+            name: loader.name.clone(),
+            architecture: loader.architecture.to_string(),
+            boot_file: loader.boot_file.clone(),
+            http: value::name(&loader.http),
+            files: value::json(&loader.manifest.files()),
+        }
+    }
+}
+
+impl TryFrom<LoaderRow> for Loader {
+    type Error = StoreError;
+
+    fn try_from(row: LoaderRow) -> Result<Self, StoreError> {
+        let read = Row { table: "loader", key: &row.name };
+        Ok(Self {
+            id: read.text(&row.id)?,
+            architecture: read.text(&row.architecture)?,
+            http: read.name(&row.http)?,
+            manifest: Manifest::new(read.json::<Vec<FileEntry>>(&row.files)?),
+            boot_file: row.boot_file,
+            name: row.name,
+        })
+    }
+}
+
+impl Tx<'_> {
+    /// Adds a loader.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn add_loader(&mut self, entity: &Loader) -> Result<(), StoreError> {
+        diesel::insert_into(loader::table).values(LoaderRow::from(entity)).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Removes a loader.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_loader(&mut self, id: Id<Loader>) -> Result<(), StoreError> {
+        diesel::delete(loader::table.find(id.to_string())).execute(self.connection())?;
+        Ok(())
+    }
+
+    pub(crate) fn loaders(&mut self) -> Result<Vec<Loader>, StoreError> {
+        let rows = loader::table.select(LoaderRow::as_select()).load(self.connection())?;
+        rows.into_iter().map(Loader::try_from).collect()
+    }
+}

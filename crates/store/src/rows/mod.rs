@@ -1,0 +1,9 @@
+//! One file a record type: its row, and what can be done with it.
+
+mod answers;
+mod image;
+pub(crate) mod install;
+mod lease;
+mod loader;
+mod machine;
+mod subnet;

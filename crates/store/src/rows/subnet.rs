@@ -1,0 +1,97 @@
+use diesel::prelude::*;
+use jiff::SignedDuration;
+use lastmile_core::{Id, net::Subnet};
+
+use crate::{
+    StoreError, Tx,
+    schema::subnet,
+    value::{self, Row},
+};
+
+#[derive(Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = subnet, treat_none_as_null = true)]
+struct SubnetRow {
+    id: String,
+    name: String,
+    network: String,
+    mode: String,
+    router: Option<String>,
+    dns: String,
+    domain: Option<String>,
+    ntp: String,
+    lease_secs: i64,
+    pools: String,
+    interface: Option<String>,
+    relays: String,
+    newcomers: String,
+}
+
+impl From<&Subnet> for SubnetRow {
+    fn from(subnet: &Subnet) -> Self {
+        Self {
+            id: subnet.id.to_string(),
+            name: subnet.name.clone(),
+            network: subnet.network.to_string(),
+            mode: value::name(&subnet.mode),
+            router: subnet.router.map(|router| router.to_string()),
+            dns: value::json(&subnet.dns),
+            domain: subnet.domain.clone(),
+            ntp: value::json(&subnet.ntp),
+            lease_secs: subnet.lease.as_secs(),
+            pools: value::json(&subnet.pools),
+            interface: subnet.interface.clone(),
+            relays: value::json(&subnet.relays),
+            newcomers: value::name(&subnet.newcomers),
+        }
+    }
+}
+
+impl TryFrom<SubnetRow> for Subnet {
+    type Error = StoreError;
+
+    fn try_from(row: SubnetRow) -> Result<Self, StoreError> {
+        let read = Row { table: "subnet", key: &row.name };
+        Ok(Self {
+            id: read.text(&row.id)?,
+            network: read.text(&row.network)?,
+            mode: read.name(&row.mode)?,
+            router: read.maybe(row.router.as_deref())?,
+            dns: read.json(&row.dns)?,
+            ntp: read.json(&row.ntp)?,
+            lease: SignedDuration::from_secs(row.lease_secs),
+            pools: read.json(&row.pools)?,
+            relays: read.json(&row.relays)?,
+            newcomers: read.name(&row.newcomers)?,
+            interface: row.interface,
+            domain: row.domain,
+            name: row.name,
+        })
+    }
+}
+
+impl Tx<'_> {
+    /// Adds a subnet, or puts it in the place of the one of its identity.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_subnet(&mut self, entity: &Subnet) -> Result<(), StoreError> {
+        let row = SubnetRow::from(entity);
+        let insert = diesel::insert_into(subnet::table).values(&row);
+        insert.on_conflict(subnet::id).do_update().set(&row).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Removes a subnet.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_subnet(&mut self, id: Id<Subnet>) -> Result<(), StoreError> {
+        diesel::delete(subnet::table.find(id.to_string())).execute(self.connection())?;
+        Ok(())
+    }
+
+    pub(crate) fn subnets(&mut self) -> Result<Vec<Subnet>, StoreError> {
+        let query = subnet::table.order(subnet::name).select(SubnetRow::as_select());
+        query.load(self.connection())?.into_iter().map(Subnet::try_from).collect()
+    }
+}

@@ -1,0 +1,135 @@
+//! The tables, as the migrations make them.
+
+diesel::table! {
+    subnet (id) {
+        id -> Text,
+        name -> Text,
+        network -> Text,
+        mode -> Text,
+        router -> Nullable<Text>,
+        dns -> Text,
+        domain -> Nullable<Text>,
+        ntp -> Text,
+        lease_secs -> BigInt,
+        pools -> Text,
+        interface -> Nullable<Text>,
+        relays -> Text,
+        newcomers -> Text,
+    }
+}
+
+diesel::table! {
+    lease (address) {
+        address -> Text,
+        subnet_id -> Text,
+        client -> Text,
+        state -> Text,
+        since -> BigInt,
+        until -> BigInt,
+    }
+}
+
+diesel::table! {
+    loader (id) {
+        id -> Text,
+        name -> Text,
+        architecture -> Text,
+        boot_file -> Text,
+        http -> Text,
+        files -> Text,
+    }
+}
+
+diesel::table! {
+    image (id) {
+        id -> Text,
+        name -> Text,
+        title -> Text,
+        kind -> Text,
+        current_revision_id -> Text,
+    }
+}
+
+diesel::table! {
+    image_revision (id) {
+        id -> Text,
+        image_id -> Text,
+        number -> Integer,
+        created -> BigInt,
+        family -> Text,
+        kernel -> Text,
+        initrds -> Text,
+        parameters -> Text,
+        files -> Text,
+    }
+}
+
+diesel::table! {
+    answers_version (id) {
+        id -> Text,
+        name -> Text,
+        number -> Integer,
+        created -> BigInt,
+        settings -> Text,
+        removed -> Bool,
+    }
+}
+
+diesel::table! {
+    machine (id) {
+        id -> Text,
+        name -> Text,
+        standing -> Text,
+        live_image_id -> Nullable<Text>,
+        created -> BigInt,
+    }
+}
+
+diesel::table! {
+    nic (mac) {
+        mac -> Text,
+        machine_id -> Text,
+        place -> Integer,
+    }
+}
+
+diesel::table! {
+    install (number) {
+        number -> BigInt,
+        machine_id -> Text,
+        machine_name -> Text,
+        revision_id -> Text,
+        image -> Text,
+        image_title -> Text,
+        image_revision -> Integer,
+        manifest_hash -> Text,
+        answers_id -> Text,
+        answers_name -> Text,
+        answers_version -> Integer,
+        state -> Text,
+        token -> Text,
+        armed_by -> Text,
+        armed_at -> BigInt,
+        booting_at -> Nullable<BigInt>,
+        installing_at -> Nullable<BigInt>,
+        ended_at -> Nullable<BigInt>,
+        answer_hash -> Nullable<Text>,
+        kernel_fetches -> Integer,
+        reason -> Nullable<Text>,
+        last_step -> Nullable<Text>,
+        last_step_at -> BigInt,
+    }
+}
+
+diesel::table! {
+    install_step (id) {
+        id -> Integer,
+        install_number -> BigInt,
+        at -> BigInt,
+        kind -> Text,
+        detail -> Text,
+    }
+}
+
+diesel::allow_tables_to_appear_in_same_query!(image, image_revision);
+diesel::allow_tables_to_appear_in_same_query!(machine, nic);

@@ -1,0 +1,277 @@
+use std::{path::PathBuf, process::Command, sync::Arc};
+
+use jiff::Timestamp;
+use lastmile_core::{
+    Id,
+    answers::{Disk, PasswordInput, SALT_BYTES, Settings, User},
+    boot::{HttpReach, LoaderDraft},
+    dhcp::{LeaseBook, LeaseState},
+    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    install::{ArmRequest, Evidence, InstallState, ReportStage, Step, StepKind, Token},
+    machine::{MachineDraft, StandingDraft},
+    net::{Subnet, SubnetDraft},
+    site::Site,
+};
+
+use super::*;
+
+const MAC: &str = "02:00:5e:00:53:01";
+
+fn file(path: &str) -> FileEntry {
+    FileEntry { path: path.into(), size: 1, sha256: Sha256::of(path.as_bytes()) }
+}
+
+fn subnet() -> Subnet {
+    let mut draft = SubnetDraft::new("skerry-point", "192.0.2.0/24");
+    draft.pools = vec!["192.0.2.50-192.0.2.250".into()];
+    draft.dns = vec!["192.0.2.53".into()];
+    draft.relays = vec!["127.0.0.1".into()];
+    draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[]).unwrap()
+}
+
+fn answers() -> lastmile_core::answers::AnswersVersion {
+    let settings = Settings {
+        locale: "en_GB.UTF-8".into(),
+        keyboard: "gb".into(),
+        time_zone: "Europe/London".into(),
+        ntp: None,
+        domain: None,
+        root_password: None,
+        user: User {
+            name: "purser".into(),
+            full_name: String::new(),
+            password: PasswordInput::Plain("tern bay at dusk".into()),
+        },
+        disk: Disk {
+            device: None,
+            layout: lastmile_core::answers::Layout::Plain,
+            file_system: lastmile_core::answers::FileSystem::Ext4,
+        },
+        packages: vec![],
+        mirror: None,
+        at_end: lastmile_core::answers::AtEnd::Restart,
+    };
+    lastmile_core::answers::AnswersVersion {
+        id: Id::generate(),
+        name: "quay-server".into(),
+        number: 1,
+        created: now(),
+        settings: settings.settle(|_| [3; SALT_BYTES]).unwrap(),
+    }
+}
+
+/// The store keeps milliseconds.
+fn now() -> Timestamp {
+    Timestamp::from_millisecond(Timestamp::now().as_millisecond()).unwrap()
+}
+
+fn step(kind: StepKind) -> Step {
+    Step { at: now(), kind, detail: "it".into() }
+}
+
+async fn filled(store: &Store) -> Site {
+    let image_draft = RevisionDraft {
+        name: "tidewrack-12".into(),
+        title: None,
+        kind: ImageKind::Installer,
+        family: Family::Preseed,
+        kernel: "linux".into(),
+        initrds: vec!["initrd.gz".into()],
+        parameters: vec!["quiet".into()],
+        files: vec![file("linux"), file("initrd.gz")],
+    };
+    let first = image_draft.check(None, now(), |_, _| true).unwrap();
+    let mut second = image_draft.clone();
+    second.files.push(file("extra.gz"));
+    let second = second.check(Some(&first), now(), |_, _| true).unwrap();
+    let loader = LoaderDraft {
+        name: "signed-x64".into(),
+        architecture: "uefi-x64".into(),
+        boot_file: "shimx64.efi".into(),
+        http: HttpReach::Port80,
+        files: vec![file("shimx64.efi")],
+    };
+    let loader = loader.check(Id::generate(), [], |_, _| true).unwrap();
+    let answers = answers();
+    let site =
+        Site::default().with_subnet(subnet()).with_loader(loader.clone()).with_answers(answers.clone());
+    let site = site.with_former_revision((*first.current).clone()).with_image(second.clone());
+    let draft =
+        MachineDraft { name: "auklet-gate".into(), macs: vec![MAC.into()], standing: StandingDraft::Menu };
+    let machine = draft.check(&site, None, now()).unwrap();
+    let site = site.with_machine(machine.clone());
+    let arm = ArmRequest {
+        machine: "auklet-gate".into(),
+        image: "tidewrack-12".into(),
+        answers: "quay-server".into(),
+    };
+    let install = arm.check(&site, 1, Token::new("secret".into()), "ada", now()).unwrap();
+    let subnet = site.subnets().next().unwrap().clone();
+    let kept = install.clone();
+    let write = store.write(move |tx| {
+        tx.put_subnet(&subnet)?;
+        tx.add_loader(&loader)?;
+        tx.add_revision(&first)?;
+        tx.add_revision(&second)?;
+        tx.add_answers(&answers)?;
+        tx.put_machine(&machine)?;
+        tx.put_install(&kept, &step(StepKind::Armed))
+    });
+    write.await.unwrap();
+    site.with_install(install)
+}
+
+fn same(one: &Site, other: &Site) {
+    let machine = one.machine("auklet-gate").unwrap();
+    assert_eq!(other.machine("auklet-gate"), Some(machine));
+    assert_eq!(one.subnets().collect::<Vec<_>>(), other.subnets().collect::<Vec<_>>());
+    assert_eq!(one.loaders().collect::<Vec<_>>(), other.loaders().collect::<Vec<_>>());
+    assert_eq!(one.images().collect::<Vec<_>>(), other.images().collect::<Vec<_>>());
+    assert_eq!(one.all_answers().collect::<Vec<_>>(), other.all_answers().collect::<Vec<_>>());
+    assert_eq!(one.revision_of("tidewrack-12", 1), other.revision_of("tidewrack-12", 1));
+    assert_eq!(one.open_install(machine.id), other.open_install(machine.id));
+    assert_eq!(one.last_installed(machine.id), other.last_installed(machine.id));
+}
+
+#[tokio::test]
+async fn everything_is_read_back_as_it_was() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lastmile.sqlite");
+    let store = Store::open(&path).unwrap();
+    let site = filled(&store).await;
+    drop(store);
+    let loaded = Store::open(&path).unwrap().load().unwrap();
+    same(&site, &loaded.site);
+    assert_eq!(loaded.last_install, 1);
+}
+
+#[tokio::test]
+async fn an_install_is_kept_step_by_step() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let site = filled(&store).await;
+    let machine = site.machine("auklet-gate").unwrap().id;
+    let mut install = (**site.open_install(machine).unwrap()).clone();
+    for evidence in [Evidence::Menu, Evidence::Report(ReportStage::Done, None)] {
+        let (next, step) = install.see(&evidence, now()).unwrap();
+        install = next.clone();
+        store.write(move |tx| tx.put_install(&next, &step)).await.unwrap();
+    }
+    let (read, steps) = store.read(|tx| tx.install(1)).await.unwrap().unwrap();
+    assert_eq!(read, install);
+    let kinds: Vec<_> = steps.iter().map(|step| step.kind).collect();
+    assert_eq!(kinds, [StepKind::Armed, StepKind::Menu, StepKind::Done]);
+    let filter = InstallFilter { states: vec![InstallState::Installed], limit: 10, ..Default::default() };
+    let (found, total) = store.read(move |tx| tx.installs(&filter)).await.unwrap();
+    assert_eq!((found.len(), total), (1, 1));
+    assert_eq!(store.load().unwrap().site.last_installed(machine).unwrap().number, 1);
+}
+
+#[tokio::test]
+async fn one_bad_job_undoes_itself_only() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let site = filled(&store).await;
+    let machine = site.machine("auklet-gate").unwrap().id;
+    let open = (**site.open_install(machine).unwrap()).clone();
+    // A second open install of one machine: refused by the table itself, with all its job did before.
+    let mut second = open.clone();
+    second.number = 2;
+    second.token = Token::new("other".into());
+    let mut other = subnet();
+    other.name = "never".into();
+    other.network = "198.51.100.0/24".parse().unwrap();
+    let bad = store.write(move |tx| {
+        tx.put_subnet(&other)?;
+        tx.put_install(&second, &step(StepKind::Armed))
+    });
+    let lease = lease(&site, 1);
+    let kept = lease.clone();
+    let good = store.write(move |tx| tx.put_lease(&kept));
+    let (bad, good) = tokio::join!(bad, good);
+    assert!(matches!(bad, Err(StoreError::Database(_))), "{bad:?}");
+    good.unwrap();
+    let loaded = store.load().unwrap();
+    assert_eq!(loaded.leases, [lease]);
+    assert!(loaded.site.subnet("never").is_none());
+    assert_eq!(loaded.last_install, 1);
+}
+
+fn lease(site: &Site, number: u8) -> lastmile_core::dhcp::LeaseRecord {
+    let subnet = site.subnets().next().unwrap();
+    let mac = lastmile_core::net::Mac::new([2, 0, 0x5e, 0, 0x53, number]).unwrap();
+    let client = lastmile_core::dhcp::ClientKey::Mac(mac);
+    let mut book = LeaseBook::default();
+    let wish = std::net::Ipv4Addr::new(192, 0, 2, 49 + number);
+    let address = book.offer(subnet, &client, Some(wish), now()).unwrap();
+    book.bind(subnet, &client, address, now()).unwrap()
+}
+
+#[tokio::test]
+async fn a_file_that_is_no_database_is_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lastmile.sqlite");
+    std::fs::write(&path, "not a database, but long enough to look at".repeat(40)).unwrap();
+    let error = Store::open(&path).unwrap_err().to_string();
+    assert!(error.contains("lastmile.sqlite") && error.contains("not a database"), "{error}");
+}
+
+/// The writer killed in mid-work, again and again: what it acknowledged is there.
+#[test]
+fn what_was_acknowledged_survives_a_kill() {
+    if let Ok(path) = std::env::var("LASTMILE_KILL_TEST") {
+        acknowledge_for_ever(PathBuf::from(path));
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lastmile.sqlite");
+    let site = tokio::runtime::Runtime::new()
+        .unwrap()
+        .block_on(async { filled(&Store::open(&path).unwrap()).await });
+    for round in 0..4 {
+        let acknowledged = folder.path().join(format!("acknowledged-{round}"));
+        let mut child = Command::new(std::env::current_exe().unwrap())
+            .args(["tests::what_was_acknowledged_survives_a_kill", "--exact", "--nocapture"])
+            .env("LASTMILE_KILL_TEST", &path)
+            .env("LASTMILE_KILL_LOG", &acknowledged)
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        // Long enough for some commits, whatever the disk; the moment itself is arbitrary.
+        let count = || std::fs::read(&acknowledged).map_or(0, |log| log.len());
+        while count() < 40 + round * 13 {
+            std::thread::sleep(std::time::Duration::from_millis(5));
+            assert!(child.try_wait().unwrap().is_none(), "the writer ended by itself");
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let log = std::fs::read(&acknowledged).unwrap();
+        let loaded = Store::open(&path).unwrap().load().unwrap();
+        for number in log {
+            let lease = lease(&site, number);
+            let found = loaded.leases.iter().find(|found| found.address == lease.address);
+            assert_eq!(
+                found.map(|found| &found.client),
+                Some(&lease.client),
+                "round {round}, lease {number}"
+            );
+            assert_eq!(found.unwrap().state, LeaseState::Bound);
+        }
+    }
+}
+
+fn acknowledge_for_ever(path: PathBuf) -> ! {
+    use std::io::Write;
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    runtime.block_on(async {
+        let store = Store::open(&path).unwrap();
+        let site = store.load().unwrap().site;
+        let mut log = std::fs::File::create(std::env::var("LASTMILE_KILL_LOG").unwrap()).unwrap();
+        loop {
+            for number in 1..200 {
+                let lease = lease(&site, number);
+                store.write(move |tx| tx.put_lease(&lease)).await.unwrap();
+                log.write_all(&[number]).unwrap();
+            }
+        }
+    })
+}
