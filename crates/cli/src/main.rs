@@ -1,1 +1,113 @@
-fn main() {}
+//! `lastmile`: the service, the demo, and the client's commands.
+
+mod commands;
+mod demo;
+mod output;
+mod serve;
+
+use std::process::ExitCode;
+
+use clap::{CommandFactory, Parser, Subcommand};
+use lastmile_client::{Client, DEFAULT_SERVER};
+
+use crate::{
+    commands::{answers, image, install, loader, machine, status, subnet},
+    output::{Failure, Output},
+};
+
+/// Takes bare machines to working, recorded hosts.
+#[derive(Debug, Parser)]
+#[command(name = "lastmile", version, propagate_version = true, arg_required_else_help = true)]
+struct Arguments {
+    /// The service to talk to.
+    #[arg(long, global = true, env = "LASTMILE_SERVER", default_value = DEFAULT_SERVER, value_name = "URL")]
+    server: String,
+    /// Write JSON for programs instead of tables for people.
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Run the service.
+    Serve(serve::ServeArguments),
+    /// Show it all on this computer: an invented ferry line, simulated machines, no rights, no network.
+    Demo(demo::DemoArguments),
+    /// How the service stands.
+    Status,
+    /// Networks that machines boot on.
+    #[command(subcommand)]
+    Subnet(subnet::Command),
+    /// Network boot programs, one for each kind of firmware.
+    #[command(subcommand)]
+    Loader(loader::Command),
+    /// What is booted.
+    #[command(subcommand)]
+    Image(image::Command),
+    /// Install settings, from which each machine's answer file is made.
+    #[command(subcommand)]
+    Answers(answers::Command),
+    /// Machines, and what they hold.
+    #[command(subcommand)]
+    Machine(machine::Command),
+    /// Put an image on a machine, and the record of it.
+    #[command(subcommand)]
+    Install(install::Command),
+    /// What a machine gets if it boots now, and why.
+    Plan {
+        /// The machine's name.
+        machine: String,
+    },
+    /// Write the completion script for a shell.
+    Completion {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual pages into a folder.
+    #[command(hide = true)]
+    ManualPages {
+        /// The folder.
+        folder: std::path::PathBuf,
+    },
+    /// Write the command reference as Markdown.
+    #[command(hide = true)]
+    CommandReference,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    match run(arguments).await {
+        Ok(code) => code,
+        Err(failure) => {
+            failure.print();
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
+    let out = Output::new(arguments.json);
+    let user = std::env::var("USER").unwrap_or_else(|_| "unnamed".into());
+    let client = Client::new(&arguments.server, &user)?;
+    match arguments.command {
+        Command::Serve(serve) => serve::run(&serve).await?,
+        Command::Demo(demo) => return demo::run(&demo, &out).await,
+        Command::Status => status::run(&client, &out).await?,
+        Command::Subnet(command) => subnet::run(command, &client, &out).await?,
+        Command::Loader(command) => loader::run(command, &client, &out).await?,
+        Command::Image(command) => image::run(command, &client, &out).await?,
+        Command::Answers(command) => answers::run(command, &client, &out).await?,
+        Command::Machine(command) => machine::run(command, &client, &out).await?,
+        Command::Install(command) => return install::run(command, &client, &out).await,
+        Command::Plan { machine } => machine::plan(&machine, &client, &out).await?,
+        Command::Completion { shell } => {
+            clap_complete::generate(shell, &mut Arguments::command(), "lastmile", &mut std::io::stdout());
+        }
+        Command::ManualPages { folder } => clap_mangen::generate_to(Arguments::command(), folder)?,
+        Command::CommandReference => commands::reference::print(&mut Arguments::command(), &out),
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,133 @@
+use std::process::ExitCode;
+
+use clap::Subcommand;
+use lastmile_api::{ArmRequest, InstallDetail, InstallQuery, InstallRow, InstallState};
+use lastmile_client::Client;
+
+use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
+
+/// `lastmile install …`
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Arm an install: the machine gets it at its next network boot, once.
+    Arm {
+        /// The machine's name.
+        machine: String,
+        /// The image's name.
+        #[arg(long)]
+        image: String,
+        /// The answers' name.
+        #[arg(long)]
+        answers: String,
+    },
+    /// List installs, newest first.
+    List {
+        /// Only those of this machine.
+        #[arg(long)]
+        machine: Option<String>,
+        /// Only those in these states, joined by commas: armed, booting, installing, installed, failed,
+        /// stalled, cancelled.
+        #[arg(long)]
+        state: Option<String>,
+        /// At most so many.
+        #[arg(long, default_value_t = 100)]
+        limit: u32,
+    },
+    /// Show one install and everything that was seen of it.
+    Show {
+        /// Its number.
+        number: i64,
+    },
+    /// Call an install off.
+    Cancel {
+        /// Its number.
+        number: i64,
+    },
+}
+
+pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
+    match command {
+        Command::Arm { machine, image, answers } => {
+            let install = client.arm(&ArmRequest { machine, image, answers }).await?;
+            out.show(&install, |install| {
+                format!(
+                    "install {} is armed: {} gets {} r{} with answers {} v{} at its next network boot",
+                    install.number,
+                    install.machine,
+                    install.image,
+                    install.revision,
+                    install.answers,
+                    install.answers_version
+                )
+            });
+        }
+        Command::List { machine, state, limit } => {
+            let query = InstallQuery { machine, state, limit: Some(limit), offset: None };
+            out.show(&client.installs(&query).await?, |list| rows(&list.installs));
+        }
+        Command::Show { number } => out.show(&client.install(number).await?, show),
+        Command::Cancel { number } => {
+            let install = client.cancel_install(number).await?;
+            out.show(&install, |install| format!("install {} is {}", install.number, install.state));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+pub(crate) fn rows(installs: &[InstallRow]) -> String {
+    let row = |install: &InstallRow| {
+        [
+            install.number.to_string(),
+            install.machine.clone(),
+            format!("{} r{}", install.image, install.revision),
+            format!("{} v{}", install.answers, install.answers_version),
+            install.state.to_string(),
+            or_dash(install.last_step.map(|step| step.as_str())),
+            took(install),
+            ago(Some(install.last_step_at)),
+            install.armed_by.clone(),
+        ]
+    };
+    let head = ["no", "machine", "image", "answers", "state", "last step", "took", "moved", "armed by"];
+    table(head, installs.iter().map(row))
+}
+
+/// From the first sign of the boot to the end.
+fn took(install: &InstallRow) -> String {
+    let span = install.booting_at.zip(install.ended_at).map(|(from, to)| to.duration_since(from).as_secs());
+    or_dash(span.filter(|_| install.state == InstallState::Installed).map(|secs| format!("{secs} s")))
+}
+
+fn show(detail: &InstallDetail) -> String {
+    let install = &detail.install;
+    let time = |at: Option<jiff::Timestamp>| or_dash(at.map(clock));
+    let mut text = pairs([
+        ("install", install.number.to_string()),
+        ("machine", install.machine.clone()),
+        ("image", format!("{} r{}", install.image, install.revision)),
+        ("manifest", detail.manifest_hash.clone()),
+        ("answers", format!("{} v{}", install.answers, install.answers_version)),
+        ("answer file", or_dash(detail.answer_hash.as_ref())),
+        ("state", install.state.to_string()),
+        ("armed", format!("{} by {}", clock(install.armed_at), install.armed_by)),
+        ("booting", time(install.booting_at)),
+        ("installing", time(install.installing_at)),
+        ("ended", time(install.ended_at)),
+        ("kernel starts", detail.kernel_fetches.to_string()),
+    ]);
+    if let Some(reason) = &install.reason {
+        text.push_str(&pairs([("reason", reason.clone())]));
+    }
+    text.push('\n');
+    let first = detail.steps.first().map(|step| step.at);
+    let row = |step: &lastmile_api::Step| {
+        let after = first.map(|first| step.at.duration_since(first).as_secs_f64());
+        [
+            clock(step.at),
+            format!("+{:.1} s", after.unwrap_or(0.0)),
+            step.kind.as_str().into(),
+            step.detail.clone(),
+        ]
+    };
+    text + &table(["at", "after", "step", "what was seen"], detail.steps.iter().map(row))
+}

@@ -1,0 +1,212 @@
+use clap::{Args, Subcommand};
+use lastmile_api::{
+    MachineDetail, MachineDraft, MachineQuery, MachineRow, MachineSort, PlanView, StandingDraft,
+};
+use lastmile_client::Client;
+
+use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
+
+/// `lastmile machine …`
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Register a machine.
+    Add {
+        /// What to call it; its host name.
+        name: String,
+        /// A NIC's MAC address, in any common form; may be given several times.
+        #[arg(long, required = true)]
+        mac: Vec<String>,
+        /// What it does when no install is armed: local-disk, menu, ignored, or live:IMAGE.
+        #[arg(long, default_value = "local-disk", value_parser = standing)]
+        standing: StandingDraft,
+    },
+    /// List machines: who needs somebody first.
+    List(Filter),
+    /// Show one machine: its plan, what it holds, and what it did on the wire.
+    Show {
+        /// Its name.
+        name: String,
+    },
+    /// Change a machine: what is not named stays as it is.
+    Change {
+        /// Its name.
+        name: String,
+        /// Its new name.
+        #[arg(long)]
+        rename: Option<String>,
+        /// All its NICs' MAC addresses.
+        #[arg(long)]
+        mac: Vec<String>,
+        /// What it does when no install is armed: local-disk, menu, ignored, or live:IMAGE.
+        #[arg(long, value_parser = standing)]
+        standing: Option<StandingDraft>,
+    },
+    /// Remove a machine. Its installs stay on record.
+    Remove {
+        /// Its name.
+        name: String,
+    },
+}
+
+/// Which machines.
+#[derive(Debug, Args)]
+pub(crate) struct Filter {
+    /// Only those whose name, MAC address, address or image holds this text.
+    text: Option<String>,
+    /// Only those at these stages, joined by commas: failed, stalled, installing, booting, armed, idle,
+    /// installed.
+    #[arg(long)]
+    stage: Option<String>,
+    /// Order by name, not by who needs somebody.
+    #[arg(long)]
+    by_name: bool,
+    /// At most so many.
+    #[arg(long, default_value_t = 1000)]
+    limit: u32,
+}
+
+fn standing(text: &str) -> Result<StandingDraft, String> {
+    match text {
+        "local-disk" => Ok(StandingDraft::LocalDisk),
+        "menu" => Ok(StandingDraft::Menu),
+        "ignored" => Ok(StandingDraft::Ignored),
+        other => match other.strip_prefix("live:") {
+            Some(image) if !image.is_empty() => Ok(StandingDraft::Live(image.into())),
+            _ => Err("give local-disk, menu, ignored, or live:IMAGE".into()),
+        },
+    }
+}
+
+fn standing_text(standing: &StandingDraft) -> String {
+    match standing {
+        StandingDraft::LocalDisk => "local-disk".into(),
+        StandingDraft::Menu => "menu".into(),
+        StandingDraft::Ignored => "ignored".into(),
+        StandingDraft::Live(image) => format!("live:{image}"),
+    }
+}
+
+pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
+    match command {
+        Command::Add { name, mac, standing } => {
+            let draft = MachineDraft { name, macs: mac, standing };
+            out.show(&client.create_machine(&draft).await?, |row| rows(std::slice::from_ref(row)));
+        }
+        Command::List(filter) => {
+            let query = MachineQuery {
+                text: filter.text,
+                stage: filter.stage,
+                sort: filter.by_name.then_some(MachineSort::Name),
+                limit: Some(filter.limit),
+                ..MachineQuery::default()
+            };
+            out.show(&client.machines(&query).await?, |list| {
+                let mut text = rows(&list.machines);
+                if list.machines.len() < list.total {
+                    text.push_str(&format!("… {} more\n", list.total - list.machines.len()));
+                }
+                text
+            });
+        }
+        Command::Show { name } => out.show(&client.machine(&name).await?, show),
+        Command::Change { name, rename, mac, standing } => {
+            let now = client.machine(&name).await?.machine;
+            let draft = MachineDraft {
+                name: rename.unwrap_or(now.name),
+                macs: if mac.is_empty() { now.macs } else { mac },
+                standing: standing.unwrap_or(now.standing),
+            };
+            let row = client.replace_machine(&name, &draft).await?;
+            out.show(&row, |row| rows(std::slice::from_ref(row)));
+        }
+        Command::Remove { name } => {
+            client.remove_machine(&name).await?;
+            out.say(&format!("machine {name} removed; its installs stay on record"));
+        }
+    }
+    Ok(())
+}
+
+/// `lastmile plan MACHINE`
+pub(crate) async fn plan(name: &str, client: &Client, out: &Output) -> Result<(), Failure> {
+    let machine = client.machine(name).await?;
+    out.show(&machine.plan, |plan| plan_text(&machine.machine, plan));
+    Ok(())
+}
+
+fn plan_text(machine: &MachineRow, plan: &PlanView) -> String {
+    let mut text = pairs([
+        ("machine", format!("{} ({})", machine.name, machine.macs.join(", "))),
+        ("gets", plan.gets.clone()),
+        ("why", plan.why.clone()),
+    ]);
+    if !plan.loaders.is_empty() {
+        let row = |loader: &lastmile_api::LoaderChoice| [loader.architecture.clone(), loader.file.clone()];
+        text.push('\n');
+        text.push_str(&table(["firmware", "is told to fetch"], plan.loaders.iter().map(row)));
+    }
+    if !plan.parameters.is_empty() {
+        text.push_str("\nThe kernel is started with\n");
+        for word in &plan.parameters {
+            text.push_str(&format!("  {word}\n"));
+        }
+    }
+    if let Some(menu) = &plan.menu {
+        text.push_str("\nThe loader reads\n");
+        for line in menu.lines() {
+            text.push_str(&format!("  {line}\n"));
+        }
+    }
+    text
+}
+
+fn holds(machine: &MachineRow) -> String {
+    or_dash(machine.installed.as_ref().map(|installed| {
+        let behind = if installed.behind { " (behind)" } else { "" };
+        format!("{} r{}{behind}", installed.image, installed.revision)
+    }))
+}
+
+pub(crate) fn rows(machines: &[MachineRow]) -> String {
+    let row = |machine: &MachineRow| {
+        let step = machine.last_step.map(|step| step.as_str());
+        [
+            machine.name.clone(),
+            or_dash(machine.macs.first()),
+            machine.stage.as_str().into(),
+            or_dash(step),
+            or_dash(machine.install),
+            holds(machine),
+            or_dash(machine.address),
+            ago(machine.last_seen),
+        ]
+    };
+    let head = ["name", "mac", "stage", "last step", "install", "holds", "address", "seen"];
+    table(head, machines.iter().map(row))
+}
+
+fn show(detail: &MachineDetail) -> String {
+    let machine = &detail.machine;
+    let since = machine.installed.as_ref().map(|installed| clock(installed.at));
+    let mut text = pairs([
+        ("name", machine.name.clone()),
+        ("MAC", machine.macs.join("\n")),
+        ("standing", standing_text(&machine.standing)),
+        ("registered", clock(detail.created)),
+        ("stage", machine.stage.as_str().into()),
+        ("holds", holds(machine)),
+        ("since", or_dash(since)),
+        ("install", or_dash(machine.install)),
+        ("address", or_dash(machine.address)),
+        ("seen", ago(machine.last_seen)),
+        ("boots now", detail.plan.gets.clone()),
+        ("why", detail.plan.why.clone()),
+    ]);
+    if !detail.trace.is_empty() {
+        let row =
+            |event: &lastmile_api::TraceEvent| [clock(event.at), event.asked.clone(), event.got.clone()];
+        text.push('\n');
+        text.push_str(&table(["at", "asked", "got"], detail.trace.iter().map(row)));
+    }
+    text
+}

@@ -1,0 +1,33 @@
+use lastmile_client::Client;
+
+use crate::output::{Failure, Output, ago, pairs};
+
+/// `lastmile status`
+pub(crate) async fn run(client: &Client, out: &Output) -> Result<(), Failure> {
+    let status = client.status().await?;
+    out.show(&status, |status| {
+        let c = &status.counters;
+        pairs([
+            ("version", status.version.clone()),
+            ("started", ago(Some(status.since))),
+            ("listens", status.listens.join("\n")),
+            ("machines", status.machines.to_string()),
+            (
+                "DHCP",
+                format!(
+                    "{} answered, {} not for us, {} malformed",
+                    c.dhcp_answered, c.dhcp_ignored, c.dhcp_malformed
+                ),
+            ),
+            (
+                "TFTP",
+                format!(
+                    "{} sent, {} refused, {} broken off, {} malformed",
+                    c.tftp_done, c.tftp_refused, c.tftp_failed, c.tftp_malformed
+                ),
+            ),
+            ("boot HTTP", format!("{} served, {} refused", c.http_served, c.http_refused)),
+        ])
+    });
+    Ok(())
+}

@@ -1,0 +1,196 @@
+//! `lastmile demo`: a service of its own, an invented ferry line, and machines that boot over its real sockets.
+
+mod scenario;
+mod story;
+
+use std::{
+    net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener},
+    process::ExitCode,
+    sync::Arc,
+    time::Duration,
+};
+
+use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineQuery};
+use lastmile_client::{Client, ClientError};
+use lastmile_server::{Config, Running};
+use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, SimError};
+use scenario::{FLEET, Terminal};
+use story::Story;
+
+use crate::{
+    commands::{install, machine},
+    output::{Failure, Output},
+};
+
+/// The port of the console, where it is free.
+const CONSOLE_PORT: u16 = 8480;
+/// As slow as a person can follow.
+const HUMAN: Pace = Pace { firmware: Duration::from_millis(900), install: Duration::from_secs(9) };
+/// Between the power buttons of two machines.
+const STAGGER: Duration = Duration::from_millis(1700);
+/// While the demo stays open, one machine is installed afresh every so often.
+const ROUND: Duration = Duration::from_secs(25);
+
+/// How the demo is run.
+#[derive(Debug, clap::Args)]
+pub(crate) struct DemoArguments {
+    /// Run it through once at full speed, print the story and the tables, and end. Exit code 0 only if every
+    /// machine reached `installed`.
+    #[arg(long)]
+    once: bool,
+    /// Port of the API and the console; another if it is taken.
+    #[arg(long, default_value_t = CONSOLE_PORT)]
+    port: u16,
+}
+
+pub(crate) async fn run(arguments: &DemoArguments, out: &Output) -> Result<ExitCode, Failure> {
+    let folder = tempfile::Builder::new().prefix("lastmile-demo-").tempdir()?;
+    let running = start(folder.path(), arguments.port).await?;
+    let console = format!("http://{}", running.listening().admin);
+    let client = Client::new(&console, "demo")?;
+    scenario::fill(&client).await?;
+    let story = Arc::new(Story::new(*out));
+    story.tell(&format!("Last Mile for Gannet Sound Ferries. Console: {console}"));
+    let pace = if arguments.once { Pace::FULL } else { HUMAN };
+    let stage = Stage { reached: reached(&running), pace, client, story };
+
+    let code = if arguments.once {
+        let all_good = stage.install_fleet(Duration::ZERO).await;
+        stage.print_tables(out).await?;
+        if all_good { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+    } else {
+        stage.story.tell("Open the console in a browser; Ctrl-C ends the demo and removes all it made.");
+        tokio::select! {
+            () = stage.play() => {}
+            ended = tokio::signal::ctrl_c() => ended?,
+        }
+        ExitCode::SUCCESS
+    };
+    running.stop().await;
+    Ok(code)
+}
+
+/// A service on the loopback alone, on whatever ports are free: no right is needed, no monitor, no network.
+async fn start(folder: &std::path::Path, port: u16) -> Result<Running, Failure> {
+    let free = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok();
+    let mut config: Config = toml::from_str("").map_err(|error| Failure::Input {
+        place: "demo".into(),
+        what: error.to_string(),
+        mend: "This is a defect of the program.",
+    })?;
+    config.data_dir = folder.into();
+    config.boot.address = Some(Ipv4Addr::LOCALHOST);
+    config.boot.relay_listen = Some(SocketAddrV4::new(Ipv4Addr::LOCALHOST, 0));
+    config.boot.tftp_port = 0;
+    config.boot.http_port = 0;
+    config.admin.listen = SocketAddr::from((Ipv4Addr::LOCALHOST, if free { port } else { 0 }));
+    Ok(lastmile_server::start(&config).await?)
+}
+
+fn reached(running: &Running) -> Reached {
+    let listening = running.listening();
+    let dhcp = match listening.relays {
+        Some(SocketAddr::V4(relays)) => relays,
+        _ => SocketAddrV4::new(Ipv4Addr::LOCALHOST, 67),
+    };
+    Reached {
+        dhcp,
+        tftp_port: listening.tftp.port(),
+        http_port: listening.http.port(),
+        link: Ipv4Addr::UNSPECIFIED,
+    }
+}
+
+/// What every simulated machine needs.
+#[derive(Clone)]
+struct Stage {
+    reached: Reached,
+    pace: Pace,
+    client: Client,
+    story: Arc<Story>,
+}
+
+impl Stage {
+    /// Installs all machines, one power button after another, then one after another again, for ever.
+    async fn play(&self) {
+        self.install_fleet(STAGGER).await;
+        self.story.tell("All is installed. From now on one machine at a time is installed afresh.");
+        for terminal in FLEET.iter().cycle() {
+            tokio::time::sleep(ROUND).await;
+            if let Err(error) = self.arm(terminal).await {
+                self.story.tell(&format!("{}: {error}", terminal.machine));
+                continue;
+            }
+            self.power_on(terminal).await;
+        }
+    }
+
+    /// Arms and installs every machine; gives whether all reached `installed`.
+    async fn install_fleet(&self, stagger: Duration) -> bool {
+        for terminal in &FLEET {
+            if let Err(error) = self.arm(terminal).await {
+                self.story.tell(&format!("{}: {error}", terminal.machine));
+            }
+        }
+        let mut machines = tokio::task::JoinSet::new();
+        for terminal in &FLEET {
+            let stage = self.clone();
+            machines.spawn(async move { stage.power_on(terminal).await });
+            tokio::time::sleep(stagger).await;
+        }
+        machines.join_all().await;
+        let filter =
+            InstallQuery { state: Some(InstallState::Installed.as_str().into()), ..Default::default() };
+        let installed = self.client.installs(&filter).await;
+        installed.is_ok_and(|list| usize::try_from(list.total) == Ok(FLEET.len()))
+    }
+
+    async fn arm(&self, terminal: &Terminal) -> Result<(), ClientError> {
+        let request = ArmRequest {
+            machine: terminal.machine.into(),
+            image: terminal.image.into(),
+            answers: terminal.answers.into(),
+        };
+        let install = self.client.arm(&request).await?;
+        self.story
+            .tell(&format!("{}: install {} of {} armed", terminal.machine, install.number, install.image));
+        Ok(())
+    }
+
+    /// Presses the power button: network boot, install, and the boot after it.
+    async fn power_on(&self, terminal: &Terminal) {
+        if let Err(error) = self.boot_and_install(terminal).await {
+            self.story.tell(&format!("{}: stopped: {error}", terminal.machine));
+        }
+    }
+
+    async fn boot_and_install(&self, terminal: &Terminal) -> Result<(), SimError> {
+        let identity = Identity { mac: terminal.mac()?, architecture: terminal.architecture };
+        let reached = Reached { link: terminal.subnet.router(), ..self.reached };
+        let machine = Machine::new(identity, reached, self.pace)?;
+        let tell = |text: String| self.story.tell(&format!("{}: {text}", terminal.machine));
+        let mut watch = |beat| tell(story::beat(&beat));
+        tell("power on".into());
+        match machine.boot(&mut watch).await? {
+            Booted::Kernel { address, parameters } => {
+                machine.install(address, &parameters, &mut watch).await?;
+            }
+            other => tell(format!("boots, but no installer: {other:?}")),
+        }
+        tell("restarts".into());
+        match machine.boot(&mut watch).await? {
+            Booted::LocalDisk => tell("starts from its own disk".into()),
+            other => tell(format!("should have started from its disk, but: {other:?}")),
+        }
+        Ok(())
+    }
+
+    async fn print_tables(&self, out: &Output) -> Result<(), Failure> {
+        let machines = self.client.machines(&MachineQuery::default()).await?;
+        let installs = self.client.installs(&InstallQuery::default()).await?;
+        out.show(&(machines, installs), |(machines, installs)| {
+            format!("\n{}\n{}", machine::rows(&machines.machines), install::rows(&installs.installs))
+        });
+        Ok(())
+    }
+}

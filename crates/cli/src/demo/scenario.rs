@@ -1,0 +1,235 @@
+//! Gannet Sound Ferries: three terminals, their vessels and their machines. All of it is invented; addresses are
+//! of the documentation ranges (RFC 5737), MAC addresses of RFC 7042's.
+
+use std::net::Ipv4Addr;
+
+use lastmile_api::{
+    Family, HttpReach, ImageKind, LoaderDraft, MachineDraft, Newcomers, PasswordInput, RevisionDraft,
+    Settings, StandingDraft, SubnetDraft,
+};
+use lastmile_client::Client;
+use lastmile_core::{
+    answers::{AtEnd, Disk, FileSystem, Layout, User},
+    boot::Architecture,
+    net::{Mac, MacError},
+};
+use lastmile_sim::SimError;
+
+use crate::output::Failure;
+
+/// The three terminals' networks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Site {
+    SkerryPoint,
+    HolmQuay,
+    TernBay,
+}
+
+impl Site {
+    const ALL: [Self; 3] = [Self::SkerryPoint, Self::HolmQuay, Self::TernBay];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::SkerryPoint => "skerry-point",
+            Self::HolmQuay => "holm-quay",
+            Self::TernBay => "tern-bay",
+        }
+    }
+
+    const fn octets(self) -> [u8; 3] {
+        match self {
+            Self::SkerryPoint => [192, 0, 2],
+            Self::HolmQuay => [198, 51, 100],
+            Self::TernBay => [203, 0, 113],
+        }
+    }
+
+    fn host(self, number: u8) -> Ipv4Addr {
+        let [a, b, c] = self.octets();
+        Ipv4Addr::new(a, b, c, number)
+    }
+
+    /// The address that the relay has there.
+    pub(super) fn router(self) -> Ipv4Addr {
+        self.host(1)
+    }
+}
+
+/// One machine of the demo.
+#[derive(Debug)]
+pub(super) struct Terminal {
+    pub(super) machine: &'static str,
+    pub(super) subnet: Site,
+    pub(super) architecture: Architecture,
+    pub(super) image: &'static str,
+    pub(super) answers: &'static str,
+    number: u8,
+}
+
+impl Terminal {
+    pub(super) fn mac(&self) -> Result<Mac, SimError> {
+        let wrong = |error: MacError| SimError::Installer(error.to_string());
+        Mac::new([0x00, 0x00, 0x5e, 0x00, 0x53, self.number]).map_err(wrong)
+    }
+}
+
+const fn terminal(
+    machine: &'static str,
+    subnet: Site,
+    architecture: Architecture,
+    answers: &'static str,
+    number: u8,
+) -> Terminal {
+    Terminal { machine, subnet, architecture, image: "tidewrack-12", answers, number }
+}
+
+/// The machines that are installed in the demo.
+pub(super) const FLEET: [Terminal; 6] = [
+    terminal("skerry-kiosk-1", Site::SkerryPoint, Architecture::UefiX64, "ticket-kiosk", 0x11),
+    terminal("skerry-gate-2", Site::SkerryPoint, Architecture::Bios, "ticket-kiosk", 0x12),
+    terminal("holm-quay-server", Site::HolmQuay, Architecture::UefiX64, "quay-server", 0x21),
+    terminal("auklet-chart", Site::HolmQuay, Architecture::UefiX64, "quay-server", 0x22),
+    terminal("fulmar-engine-log", Site::TernBay, Architecture::Bios, "quay-server", 0x31),
+    terminal("petrel-display-3", Site::TernBay, Architecture::UefiX64, "ticket-kiosk", 0x32),
+];
+
+/// Machines that are registered and do nothing in the demo: the list has more than what moves.
+const AT_REST: [(&str, u8, &str); 3] = [
+    ("kittiwake-chart", 0x41, "local-disk"),
+    ("guillemot-display-1", 0x42, "live"),
+    ("tern-gate-1", 0x43, "menu"),
+];
+
+const MIB: usize = 1024 * 1024;
+
+/// Fills an empty service through its API, as a person would.
+pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
+    for site in Site::ALL {
+        let mut draft = SubnetDraft::new(site.name(), format!("{}/24", site.host(0)));
+        draft.router = Some(site.router().to_string());
+        draft.dns = vec![site.host(53).to_string()];
+        draft.domain = Some("gannet.example".into());
+        draft.pools = vec![format!("{}-{}", site.host(100), site.host(199))];
+        draft.relays = vec![Ipv4Addr::LOCALHOST.to_string()];
+        draft.newcomers = Newcomers::Menu;
+        client.create_subnet(&draft).await?;
+    }
+    fill_loaders(client).await?;
+    fill_images(client).await?;
+    client
+        .save_answers("quay-server", &settings("purser", Layout::Lvm, &["openssh-server", "chrony"]))
+        .await?;
+    client.save_answers("ticket-kiosk", &settings("clerk", Layout::Plain, &["openssh-server"])).await?;
+    for terminal in &FLEET {
+        let mac =
+            [0x00, 0x00, 0x5e, 0x00, 0x53, terminal.number].map(|octet| format!("{octet:02x}")).join(":");
+        register(client, terminal.machine, mac, StandingDraft::LocalDisk).await?;
+    }
+    for (name, number, standing) in AT_REST {
+        let standing = match standing {
+            "live" => StandingDraft::Live("lantern-3".into()),
+            "menu" => StandingDraft::Menu,
+            _ => StandingDraft::LocalDisk,
+        };
+        register(client, name, format!("00:00:5e:00:53:{number:02x}"), standing).await?;
+    }
+    Ok(())
+}
+
+async fn register(client: &Client, name: &str, mac: String, standing: StandingDraft) -> Result<(), Failure> {
+    client.create_machine(&MachineDraft { name: name.into(), macs: vec![mac], standing }).await?;
+    Ok(())
+}
+
+async fn fill_loaders(client: &Client) -> Result<(), Failure> {
+    let files = vec![
+        client.upload_bytes("shimx64.efi", made_up(1, MIB)).await?,
+        client.upload_bytes("grubx64.efi", made_up(2, 2 * MIB)).await?,
+        client.upload_bytes("x86_64-efi/http.mod", made_up(3, 12_000)).await?,
+    ];
+    let uefi = LoaderDraft {
+        name: "signed-x64".into(),
+        architecture: "uefi-x64".into(),
+        boot_file: "shimx64.efi".into(),
+        http: HttpReach::AnyPort,
+        files,
+    };
+    client.create_loader(&uefi).await?;
+    let files = vec![
+        client.upload_bytes("core.0", made_up(4, 300_000)).await?,
+        client.upload_bytes("i386-pc/http.mod", made_up(5, 9_000)).await?,
+    ];
+    let bios = LoaderDraft {
+        name: "bios-core".into(),
+        architecture: "bios".into(),
+        boot_file: "core.0".into(),
+        http: HttpReach::AnyPort,
+        files,
+    };
+    client.create_loader(&bios).await?;
+    Ok(())
+}
+
+async fn fill_images(client: &Client) -> Result<(), Failure> {
+    let tidewrack = RevisionDraft {
+        name: "tidewrack-12".into(),
+        title: Some("Tidewrack 12".into()),
+        kind: ImageKind::Installer,
+        family: Family::Preseed,
+        kernel: "linux".into(),
+        initrds: vec!["initrd.gz".into()],
+        parameters: vec!["quiet".into()],
+        files: vec![
+            client.upload_bytes("linux", made_up(6, 3 * MIB)).await?,
+            client.upload_bytes("initrd.gz", made_up(7, 6 * MIB)).await?,
+        ],
+    };
+    client.create_revision(&tidewrack).await?;
+    let lantern = RevisionDraft {
+        name: "lantern-3".into(),
+        title: Some("Lantern 3 deck display".into()),
+        kind: ImageKind::Live,
+        family: Family::None,
+        kernel: "vmlinuz".into(),
+        initrds: vec!["root.img".into()],
+        parameters: vec![],
+        files: vec![
+            client.upload_bytes("vmlinuz", made_up(8, 2 * MIB)).await?,
+            client.upload_bytes("root.img", made_up(9, 4 * MIB)).await?,
+        ],
+    };
+    client.create_revision(&lantern).await?;
+    Ok(())
+}
+
+fn settings(user: &str, layout: Layout, packages: &[&str]) -> Settings<PasswordInput> {
+    Settings {
+        locale: "en_GB.UTF-8".into(),
+        keyboard: "gb".into(),
+        time_zone: "Europe/London".into(),
+        ntp: Some("time.gannet.example".into()),
+        domain: None,
+        root_password: None,
+        user: User {
+            name: user.into(),
+            full_name: "Gannet Sound Ferries".into(),
+            password: PasswordInput::Plain("only for the demo".into()),
+        },
+        disk: Disk { device: None, layout, file_system: FileSystem::Ext4 },
+        packages: packages.iter().map(ToString::to_string).collect(),
+        mirror: None,
+        at_end: AtEnd::Restart,
+    }
+}
+
+/// Content that no compressor or cache makes easy, the same at every run (SplitMix64).
+fn made_up(seed: u64, length: usize) -> Vec<u8> {
+    let mut state = seed;
+    let words = std::iter::repeat_with(|| {
+        state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mixed = (state ^ (state >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        let mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        (mixed ^ (mixed >> 31)).to_le_bytes()
+    });
+    words.flatten().take(length).collect()
+}

@@ -1,0 +1,40 @@
+//! The demo's story, a line an event, with the seconds since it began.
+
+use std::time::Instant;
+
+use lastmile_sim::Beat;
+
+use crate::output::{Output, size};
+
+/// Tells what happens.
+#[derive(Debug)]
+pub(super) struct Story {
+    out: Output,
+    began: Instant,
+}
+
+impl Story {
+    pub(super) fn new(out: Output) -> Self {
+        Self { out, began: Instant::now() }
+    }
+
+    pub(super) fn tell(&self, text: &str) {
+        self.out.say(&format!("{:7.2} s  {text}", self.began.elapsed().as_secs_f64()));
+    }
+}
+
+/// What a machine did, in words.
+pub(super) fn beat(beat: &Beat) -> String {
+    match beat {
+        Beat::Address { address, file } if file.is_empty() => {
+            format!("is {address}, and has nothing to boot")
+        }
+        Beat::Address { address, file } => format!("is {address}, and is told {file}"),
+        Beat::Fetched { path, by, size: octets } => {
+            format!("has {path} by {by}, {}, digest right", size(*octets as u64))
+        }
+        Beat::Chose { title } => format!("menu: {title}"),
+        Beat::Answers { host_name } => format!("installer has its answers, is to be {host_name}"),
+        Beat::Reported { stage } => format!("installer reports {stage}"),
+    }
+}

@@ -1,0 +1,186 @@
+//! What people and programs read: tables, JSON, and failures that teach.
+
+use std::io::{IsTerminal, Write};
+
+use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
+use indicatif::{ProgressBar, ProgressStyle};
+use jiff::Timestamp;
+use lastmile_client::{ClientError, UploadProgress};
+use lastmile_core::Fault;
+use serde::Serialize;
+use thiserror::Error;
+
+/// Where results go.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Output {
+    json: bool,
+}
+
+impl Output {
+    pub(crate) const fn new(json: bool) -> Self {
+        Self { json }
+    }
+
+    /// Shows a value: as JSON, or as `text` makes it.
+    pub(crate) fn show<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) {
+        if self.json {
+            self.line(&serde_json::to_string_pretty(value).unwrap_or_default());
+        } else {
+            self.line(text(value).trim_end());
+        }
+    }
+
+    /// Says that something was done. Programs asked for values, not for this.
+    pub(crate) fn say(&self, text: &str) {
+        if !self.json {
+            self.line(text);
+        }
+    }
+
+    /// One line as it is.
+    pub(crate) fn line(&self, text: &str) {
+        // A reader that has gone, as in `lastmile … | head`, is no failure.
+        let _ = writeln!(std::io::stdout(), "{text}");
+    }
+
+    /// A bar for work on `octets` octets; none where nobody watches.
+    pub(crate) fn progress(&self, what: &str, octets: u64) -> Bar {
+        if self.json || !std::io::stderr().is_terminal() {
+            return Bar(ProgressBar::hidden());
+        }
+        let bar = ProgressBar::new(octets);
+        let template = "{msg:24} {bar:30} {bytes}/{total_bytes} {bytes_per_sec} {eta} left";
+        if let Ok(style) = ProgressStyle::with_template(template) {
+            bar.set_style(style);
+        }
+        bar.set_message(what.to_owned());
+        Bar(bar)
+    }
+}
+
+/// A progress bar on standard error.
+#[derive(Debug, Clone)]
+pub(crate) struct Bar(ProgressBar);
+
+impl Bar {
+    pub(crate) fn name(&self, what: &str) {
+        self.0.set_message(what.to_owned());
+    }
+
+    pub(crate) fn done(&self) {
+        self.0.finish_and_clear();
+    }
+}
+
+impl UploadProgress for Bar {
+    fn advance(&self, octets: u64) {
+        self.0.inc(octets);
+    }
+}
+
+/// A table without rules: columns stand two spaces apart. `None` stands as a dash.
+pub(crate) fn table<const N: usize>(head: [&str; N], rows: impl IntoIterator<Item = [String; N]>) -> String {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    table.set_header(head.map(str::to_uppercase));
+    for row in rows {
+        table.add_row(row);
+    }
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2)).set_constraint(ColumnConstraint::ContentWidth);
+    }
+    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
+}
+
+/// Names and values below each other.
+pub(crate) fn pairs<'a>(pairs: impl IntoIterator<Item = (&'a str, String)>) -> String {
+    let pairs: Vec<_> = pairs.into_iter().collect();
+    let width = pairs.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
+    pairs
+        .into_iter()
+        .map(|(name, value)| {
+            let value = value.replace('\n', &format!("\n{:width$}  ", ""));
+            format!("{name:width$}  {value}").trim_end().to_owned() + "\n"
+        })
+        .collect()
+}
+
+/// A dash for what is not there.
+pub(crate) fn or_dash(text: Option<impl ToString>) -> String {
+    text.map_or_else(|| "-".into(), |text| text.to_string())
+}
+
+/// How long ago, in the largest unit that fits.
+pub(crate) fn ago(at: Option<Timestamp>) -> String {
+    let Some(at) = at else { return "-".into() };
+    let secs = Timestamp::now().duration_since(at).as_secs().max(0);
+    match secs {
+        0..=119 => format!("{secs} s ago"),
+        120..=7199 => format!("{} min ago", secs / 60),
+        7200..=172_799 => format!("{} h ago", secs / 3600),
+        _ => format!("{} d ago", secs / 86_400),
+    }
+}
+
+/// `2026-11-23 14:02:07`, in the time zone of whoever reads.
+pub(crate) fn clock(at: Timestamp) -> String {
+    at.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// Octets in the unit that a person reads at a glance.
+pub(crate) fn size(octets: u64) -> String {
+    indicatif::BinaryBytes(octets).to_string()
+}
+
+/// Why a command did not do what it was asked.
+#[derive(Debug, Error)]
+pub(crate) enum Failure {
+    #[error(transparent)]
+    Client(#[from] ClientError),
+    #[error(transparent)]
+    Start(#[from] lastmile_server::StartError),
+    #[error(transparent)]
+    Config(#[from] lastmile_server::config::ConfigError),
+    #[error("{0}")]
+    Io(#[from] std::io::Error),
+    #[error("{place}: {what}")]
+    Input {
+        /// The file or argument.
+        place: String,
+        /// What is wrong.
+        what: String,
+        /// What to do.
+        mend: &'static str,
+    },
+}
+
+impl Failure {
+    /// Says on standard error what is wrong, where, and what to do.
+    pub(crate) fn print(&self) {
+        let mut error = std::io::stderr();
+        let _ = writeln!(error, "lastmile: {self}");
+        for line in self.advice() {
+            let _ = writeln!(error, "  {line}");
+        }
+    }
+
+    fn advice(&self) -> Vec<String> {
+        match self {
+            Self::Client(ClientError::Problem(problem)) => {
+                problem.faults.iter().flat_map(fault_lines).collect()
+            }
+            Self::Client(ClientError::Unreachable { .. }) => vec![
+                "Is the service running? `systemctl status lastmile` tells, `lastmile serve` starts it."
+                    .into(),
+                "Is it elsewhere? Name it with --server or LASTMILE_SERVER.".into(),
+            ],
+            Self::Input { mend, .. } => vec![(*mend).into()],
+            _ => vec![],
+        }
+    }
+}
+
+fn fault_lines(fault: &Fault) -> [String; 2] {
+    let place = if fault.place.is_empty() { String::new() } else { format!("{}: ", fault.place) };
+    [format!("{place}{}", fault.what), format!("    {}", fault.mend)]
+}

@@ -1,0 +1,28 @@
+//! What the tests share: the service as a process, its client, and networks of their own.
+#![allow(dead_code, reason = "each test binary uses its part")]
+
+pub mod netns;
+pub mod service;
+
+use std::{
+    path::Path,
+    time::{Duration, Instant},
+};
+
+/// Waits until `ready` gives a value, and fails with `what` if it does not within `limit`.
+pub fn wait_for<T>(what: &str, limit: Duration, mut ready: impl FnMut() -> Option<T>) -> T {
+    let end = Instant::now() + limit;
+    loop {
+        if let Some(value) = ready() {
+            return value;
+        }
+        assert!(Instant::now() < end, "not within {limit:?}: {what}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+/// Fails with the name of the Debian package that `path` comes from, if it is not there.
+pub fn need(path: &str, package: &str) -> String {
+    assert!(Path::new(path).exists(), "{path} is missing: `apt-get install {package}` (or `make setup`)");
+    path.into()
+}

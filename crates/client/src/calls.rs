@@ -1,0 +1,174 @@
+//! One method a call of the API.
+
+use eventsource_stream::Eventsource;
+use futures_util::{Stream, StreamExt};
+use lastmile_api::{
+    AnswersPreview, AnswersView, ArmRequest, Event, ImageView, InstallDetail, InstallList, InstallQuery,
+    InstallRow, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft, MachineList, MachineQuery,
+    MachineRow, PasswordInput, RevisionDraft, Settings, Status, SubnetDraft, SubnetView,
+};
+use reqwest::Method;
+
+use crate::{Client, ClientError, part};
+
+/// Every call gives what the service answered, or the [`ClientError`] that says why not.
+#[allow(clippy::missing_errors_doc, reason = "said once, above")]
+impl Client {
+    /// How the service stands.
+    pub async fn status(&self) -> Result<Status, ClientError> {
+        self.get("/status").await
+    }
+
+    /// All subnets.
+    pub async fn subnets(&self) -> Result<Vec<SubnetView>, ClientError> {
+        self.get("/subnets").await
+    }
+
+    /// One subnet.
+    pub async fn subnet(&self, name: &str) -> Result<SubnetView, ClientError> {
+        self.get(&format!("/subnets/{}", part(name))).await
+    }
+
+    /// Adds a subnet.
+    pub async fn create_subnet(&self, draft: &SubnetDraft) -> Result<SubnetView, ClientError> {
+        self.put_or_post(Method::POST, "/subnets", draft).await
+    }
+
+    /// Replaces a subnet.
+    pub async fn replace_subnet(&self, name: &str, draft: &SubnetDraft) -> Result<SubnetView, ClientError> {
+        self.put_or_post(Method::PUT, &format!("/subnets/{}", part(name)), draft).await
+    }
+
+    /// Removes a subnet.
+    pub async fn remove_subnet(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/subnets/{}", part(name))).await
+    }
+
+    /// The leases of a subnet.
+    pub async fn leases(&self, subnet: &str) -> Result<Vec<LeaseView>, ClientError> {
+        self.get(&format!("/subnets/{}/leases", part(subnet))).await
+    }
+
+    /// All loaders.
+    pub async fn loaders(&self) -> Result<Vec<LoaderView>, ClientError> {
+        self.get("/loaders").await
+    }
+
+    /// One loader.
+    pub async fn loader(&self, name: &str) -> Result<LoaderView, ClientError> {
+        self.get(&format!("/loaders/{}", part(name))).await
+    }
+
+    /// Adds a loader whose files were uploaded.
+    pub async fn create_loader(&self, draft: &LoaderDraft) -> Result<LoaderView, ClientError> {
+        self.put_or_post(Method::POST, "/loaders", draft).await
+    }
+
+    /// Removes a loader.
+    pub async fn remove_loader(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/loaders/{}", part(name))).await
+    }
+
+    /// All images.
+    pub async fn images(&self) -> Result<Vec<ImageView>, ClientError> {
+        self.get("/images").await
+    }
+
+    /// One image.
+    pub async fn image(&self, name: &str) -> Result<ImageView, ClientError> {
+        self.get(&format!("/images/{}", part(name))).await
+    }
+
+    /// Adds a revision whose files were uploaded.
+    pub async fn create_revision(&self, draft: &RevisionDraft) -> Result<ImageView, ClientError> {
+        self.put_or_post(Method::POST, "/images", draft).await
+    }
+
+    /// Removes an image.
+    pub async fn remove_image(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/images/{}", part(name))).await
+    }
+
+    /// All answers.
+    pub async fn all_answers(&self) -> Result<Vec<AnswersView>, ClientError> {
+        self.get("/answers").await
+    }
+
+    /// One set of answers.
+    pub async fn answers(&self, name: &str) -> Result<AnswersView, ClientError> {
+        self.get(&format!("/answers/{}", part(name))).await
+    }
+
+    /// Saves a new version of answers.
+    pub async fn save_answers(
+        &self,
+        name: &str,
+        settings: &Settings<PasswordInput>,
+    ) -> Result<AnswersView, ClientError> {
+        self.put_or_post(Method::PUT, &format!("/answers/{}", part(name)), settings).await
+    }
+
+    /// Takes answers out of use.
+    pub async fn remove_answers(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/answers/{}", part(name))).await
+    }
+
+    /// The answer file as a machine would get it.
+    pub async fn preview_answers(&self, name: &str, machine: &str) -> Result<AnswersPreview, ClientError> {
+        let path = format!("/answers/{}/preview", part(name));
+        self.read(self.request(Method::GET, &path).query(&[("machine", machine)])).await
+    }
+
+    /// A page of machines.
+    pub async fn machines(&self, query: &MachineQuery) -> Result<MachineList, ClientError> {
+        self.read(self.request(Method::GET, "/machines").query(query)).await
+    }
+
+    /// One machine.
+    pub async fn machine(&self, name: &str) -> Result<MachineDetail, ClientError> {
+        self.get(&format!("/machines/{}", part(name))).await
+    }
+
+    /// Registers a machine.
+    pub async fn create_machine(&self, draft: &MachineDraft) -> Result<MachineRow, ClientError> {
+        self.put_or_post(Method::POST, "/machines", draft).await
+    }
+
+    /// Replaces a machine.
+    pub async fn replace_machine(&self, name: &str, draft: &MachineDraft) -> Result<MachineRow, ClientError> {
+        self.put_or_post(Method::PUT, &format!("/machines/{}", part(name)), draft).await
+    }
+
+    /// Removes a machine.
+    pub async fn remove_machine(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/machines/{}", part(name))).await
+    }
+
+    /// A page of installs.
+    pub async fn installs(&self, query: &InstallQuery) -> Result<InstallList, ClientError> {
+        self.read(self.request(Method::GET, "/installs").query(query)).await
+    }
+
+    /// One install.
+    pub async fn install(&self, number: i64) -> Result<InstallDetail, ClientError> {
+        self.get(&format!("/installs/{number}")).await
+    }
+
+    /// Arms an install.
+    pub async fn arm(&self, request: &ArmRequest) -> Result<InstallRow, ClientError> {
+        self.put_or_post(Method::POST, "/installs", request).await
+    }
+
+    /// Calls an install off.
+    pub async fn cancel_install(&self, number: i64) -> Result<InstallRow, ClientError> {
+        self.put_or_post(Method::POST, &format!("/installs/{number}/cancel"), &()).await
+    }
+
+    /// Everything that changes, as it changes. The stream ends with the connection.
+    pub async fn events(&self) -> Result<impl Stream<Item = Event> + use<>, ClientError> {
+        let response = self.send(self.request(Method::GET, "/events")).await?;
+        let events = response.bytes_stream().eventsource();
+        // What this version cannot read is of a newer one, and passed over.
+        Ok(events.filter_map(async |event| serde_json::from_str(&event.ok()?.data).ok()))
+    }
+}

@@ -1,0 +1,495 @@
+//! Reads and carries out menus in GRUB's language (GNU GRUB manual, chapter 6), as far as ours need it.
+//!
+//! Without IO: [`Script::run`] says which module it wants loaded, if any; the caller tries, and runs it again
+//! with what came of it.
+
+use std::collections::HashMap;
+
+use crate::SimError;
+
+/// A parsed menu file.
+#[derive(Debug)]
+pub struct Script(Vec<Statement>);
+
+#[derive(Debug, Clone)]
+enum Statement {
+    Command { line: usize, words: Vec<Word> },
+    If { branches: Vec<(Vec<Statement>, Vec<Statement>)>, otherwise: Vec<Statement> },
+    Entry { title: Word, body: Vec<Statement> },
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Piece {
+    Text(String),
+    Variable(String),
+}
+
+type Word = Vec<Piece>;
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Token {
+    Word(Word),
+    End,
+}
+
+/// What the loader knows and can do.
+#[derive(Debug, Clone, Default)]
+pub struct Environment {
+    /// Variables set before the file is read: `grub_platform`, and `lockdown` under Secure Boot.
+    pub variables: HashMap<String, String>,
+    /// Modules that were tried, and whether they could be loaded.
+    pub modules: HashMap<String, bool>,
+}
+
+/// What came of running a menu file.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Run {
+    /// It wants this module; try to load it, note the outcome in the environment, and run again.
+    Wants(String),
+    /// The menu.
+    Menu(Menu),
+}
+
+/// What the person at the machine sees, and what the default does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Menu {
+    /// The entries' titles.
+    pub titles: Vec<String>,
+    /// Number of the default entry.
+    pub default: usize,
+    /// Seconds until it starts; negative waits for a person.
+    pub timeout_secs: i64,
+    /// What each entry does.
+    pub actions: Vec<Action>,
+}
+
+/// What an entry does in the end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Action {
+    /// Starts a kernel.
+    Kernel {
+        /// Device and path, as in `(http,192.0.2.2)/boot/linux`.
+        kernel: String,
+        /// The kernel's parameters.
+        parameters: Vec<String>,
+        /// Device and path of each initrd.
+        initrds: Vec<String>,
+    },
+    /// Gives control back to the firmware, or starts the disk's own loader.
+    LocalDisk,
+    /// Restarts, switches off, or opens the firmware's set-up.
+    Leave(String),
+}
+
+impl Script {
+    /// Parses a menu file.
+    ///
+    /// # Errors
+    /// [`SimError::Menu`] with the line.
+    pub fn parse(text: &str) -> Result<Self, SimError> {
+        let mut parser = Parser { tokens: tokens(text)?, at: 0 };
+        let (body, end) = parser.block(&[])?;
+        debug_assert!(end.is_none());
+        Ok(Self(body))
+    }
+
+    /// Runs the file, and then, for the menu, the body of each entry.
+    ///
+    /// # Errors
+    /// [`SimError::Menu`] for a command that is not known here.
+    pub fn run(&self, environment: &Environment) -> Result<Run, SimError> {
+        let mut machine = Interpreter {
+            variables: environment.variables.clone(),
+            modules: &environment.modules,
+            entries: Vec::new(),
+            exported: Vec::new(),
+            action: None,
+            loaded: None,
+        };
+        if let Err(stop) = machine.block(&self.0) {
+            return stop.into_run();
+        }
+        let number = |name: &str| machine.variables.get(name).and_then(|text| text.parse::<i64>().ok());
+        let default = usize::try_from(number("default").unwrap_or(0)).unwrap_or(0);
+        let timeout_secs = number("timeout").unwrap_or(5);
+        let entries = std::mem::take(&mut machine.entries);
+        let seen: HashMap<String, String> = environment
+            .variables
+            .iter()
+            .chain(machine.variables.iter().filter(|(name, _)| machine.exported.contains(name)))
+            .map(|(name, value)| (name.clone(), value.clone()))
+            .collect();
+        let mut menu = Menu { titles: Vec::new(), default, timeout_secs, actions: Vec::new() };
+        for (title, body) in entries {
+            let mut inner = Interpreter {
+                variables: seen.clone(),
+                modules: &environment.modules,
+                entries: Vec::new(),
+                exported: Vec::new(),
+                action: None,
+                loaded: None,
+            };
+            if let Err(stop) = inner.block(&body) {
+                return stop.into_run();
+            }
+            menu.titles.push(title);
+            // An entry that loaded a kernel starts it when its body is through.
+            menu.actions.push(inner.action.or(inner.loaded).unwrap_or(Action::LocalDisk));
+        }
+        Ok(Run::Menu(menu))
+    }
+}
+
+enum Stop {
+    Wants(String),
+    Error(SimError),
+}
+
+impl Stop {
+    fn into_run(self) -> Result<Run, SimError> {
+        match self {
+            Self::Wants(module) => Ok(Run::Wants(module)),
+            Self::Error(error) => Err(error),
+        }
+    }
+}
+
+struct Interpreter<'a> {
+    variables: HashMap<String, String>,
+    modules: &'a HashMap<String, bool>,
+    entries: Vec<(String, Vec<Statement>)>,
+    exported: Vec<String>,
+    /// Set by what ends an entry.
+    action: Option<Action>,
+    /// A kernel that waits to be started.
+    loaded: Option<Action>,
+}
+
+impl Interpreter<'_> {
+    /// Runs a block; gives whether its last command succeeded.
+    fn block(&mut self, statements: &[Statement]) -> Result<bool, Stop> {
+        let mut good = true;
+        for statement in statements {
+            if self.action.is_some() {
+                break;
+            }
+            good = match statement {
+                Statement::Command { line, words } => self.command(*line, words)?,
+                Statement::Entry { title, body } => {
+                    let title = self.expand(title);
+                    self.entries.push((title, body.clone()));
+                    true
+                }
+                Statement::If { branches, otherwise } => self.branch(branches, otherwise)?,
+            };
+        }
+        Ok(good)
+    }
+
+    fn branch(
+        &mut self,
+        branches: &[(Vec<Statement>, Vec<Statement>)],
+        otherwise: &[Statement],
+    ) -> Result<bool, Stop> {
+        for (condition, body) in branches {
+            if self.block(condition)? {
+                return self.block(body);
+            }
+        }
+        self.block(otherwise)
+    }
+
+    fn command(&mut self, line: usize, words: &[Word]) -> Result<bool, Stop> {
+        let words: Vec<String> = words.iter().map(|word| self.expand(word)).collect();
+        let arguments: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
+        match (words.first().map_or("", String::as_str), arguments.as_slice()) {
+            ("set", [assignment]) => {
+                let (name, value) = assignment.split_once('=').unwrap_or((assignment, ""));
+                self.variables.insert(name.into(), value.into());
+            }
+            ("export", [name]) => self.exported.push((*name).into()),
+            ("[", [left, operator, right, "]"]) => {
+                return Ok(match *operator {
+                    "=" | "==" => left == right,
+                    "!=" => left != right,
+                    other => return Err(unknown(line, &format!("test '{other}'"))),
+                });
+            }
+            ("insmod", [module]) => {
+                return self.modules.get(*module).copied().ok_or_else(|| Stop::Wants((*module).into()));
+            }
+            ("linux", [kernel, parameters @ ..]) => {
+                self.loaded = Some(Action::Kernel {
+                    kernel: (*kernel).into(),
+                    parameters: parameters.iter().map(ToString::to_string).collect(),
+                    initrds: Vec::new(),
+                });
+            }
+            ("initrd", files) => match &mut self.loaded {
+                Some(Action::Kernel { initrds, .. }) => {
+                    initrds.extend(files.iter().map(ToString::to_string));
+                }
+                _ => return Err(unknown(line, "an initrd before its kernel")),
+            },
+            ("chainloader", _) => self.loaded = Some(Action::LocalDisk),
+            ("boot", []) => self.action = self.loaded.take(),
+            ("exit", _) => self.action = Some(Action::LocalDisk),
+            (word @ ("reboot" | "halt" | "fwsetup"), []) => self.action = Some(Action::Leave(word.into())),
+            ("echo" | "sleep", _) => {}
+            (word, _) => return Err(unknown(line, &format!("'{word}' with {} words", arguments.len()))),
+        }
+        Ok(true)
+    }
+
+    fn expand(&self, word: &Word) -> String {
+        word.iter()
+            .map(|piece| match piece {
+                Piece::Text(text) => text.as_str(),
+                Piece::Variable(name) => self.variables.get(name).map_or("", String::as_str),
+            })
+            .collect()
+    }
+}
+
+fn unknown(line: usize, what: &str) -> Stop {
+    Stop::Error(SimError::Menu { line, what: format!("{what} is not known here") })
+}
+
+struct Parser {
+    tokens: Vec<(usize, Token)>,
+    at: usize,
+}
+
+impl Parser {
+    /// Reads statements up to one of the words in `ends`, which is consumed and given.
+    fn block(&mut self, ends: &[&str]) -> Result<(Vec<Statement>, Option<String>), SimError> {
+        let mut body = Vec::new();
+        loop {
+            let Some((line, token)) = self.tokens.get(self.at).cloned() else {
+                if ends.is_empty() {
+                    return Ok((body, None));
+                }
+                let what = format!("the end is missing: {}", ends.join(" or "));
+                return Err(SimError::Menu { line: self.tokens.last().map_or(1, |(line, _)| *line), what });
+            };
+            let Token::Word(first) = token else {
+                self.at += 1;
+                continue;
+            };
+            match plain(&first) {
+                Some(word) if ends.contains(&word) => {
+                    let word = word.to_owned();
+                    self.at += 1;
+                    return Ok((body, Some(word)));
+                }
+                Some("if") => {
+                    self.at += 1;
+                    body.push(self.conditional()?);
+                }
+                Some("menuentry") => {
+                    self.at += 1;
+                    body.push(self.entry(line)?);
+                }
+                _ => {
+                    let words = self.words();
+                    body.push(Statement::Command { line, words });
+                }
+            }
+        }
+    }
+
+    fn conditional(&mut self) -> Result<Statement, SimError> {
+        let mut branches = Vec::new();
+        loop {
+            let (condition, _) = self.block(&["then"])?;
+            let (body, end) = self.block(&["elif", "else", "fi"])?;
+            branches.push((condition, body));
+            match end.as_deref() {
+                Some("elif") => {}
+                Some("else") => {
+                    let (otherwise, _) = self.block(&["fi"])?;
+                    return Ok(Statement::If { branches, otherwise });
+                }
+                _ => return Ok(Statement::If { branches, otherwise: Vec::new() }),
+            }
+        }
+    }
+
+    fn entry(&mut self, line: usize) -> Result<Statement, SimError> {
+        let mut words = self.words();
+        if words.pop().as_ref().and_then(plain) != Some("{") || words.is_empty() {
+            return Err(SimError::Menu { line, what: "an entry without title or '{'".into() });
+        }
+        let (body, _) = self.block(&["}"])?;
+        Ok(Statement::Entry { title: words.swap_remove(0), body })
+    }
+
+    fn words(&mut self) -> Vec<Word> {
+        let mut words = Vec::new();
+        while let Some((_, Token::Word(word))) = self.tokens.get(self.at) {
+            words.push(word.clone());
+            self.at += 1;
+        }
+        words
+    }
+}
+
+/// A word that is one bare text: only such words are keywords.
+fn plain(word: &Word) -> Option<&str> {
+    match word.as_slice() {
+        [Piece::Text(text)] => Some(text),
+        _ => None,
+    }
+}
+
+fn tokens(text: &str) -> Result<Vec<(usize, Token)>, SimError> {
+    let mut tokens = Vec::new();
+    let mut characters = text.chars().peekable();
+    let mut line = 1;
+    let mut word: Option<Word> = None;
+    let finish = |word: &mut Option<Word>, tokens: &mut Vec<_>, line| {
+        if let Some(word) = word.take() {
+            tokens.push((line, Token::Word(word)));
+        }
+    };
+    while let Some(character) = characters.next() {
+        match character {
+            '\n' | ';' => {
+                finish(&mut word, &mut tokens, line);
+                tokens.push((line, Token::End));
+                line += usize::from(character == '\n');
+            }
+            ' ' | '\t' => finish(&mut word, &mut tokens, line),
+            '#' if word.is_none() => while characters.next_if(|next| *next != '\n').is_some() {},
+            '\'' => loop {
+                match characters.next() {
+                    Some('\'') => break push(&mut word, ""),
+                    Some(inner) => push(&mut word, inner.encode_utf8(&mut [0; 4])),
+                    None => return Err(SimError::Menu { line, what: "a quote is not closed".into() }),
+                }
+            },
+            '"' => loop {
+                match characters.next() {
+                    Some('"') => break push(&mut word, ""),
+                    Some('$') => variable(&mut word, &mut characters),
+                    Some('\\') => {
+                        push(&mut word, &characters.next().map_or(String::new(), |c| c.to_string()))
+                    }
+                    Some(inner) => push(&mut word, inner.encode_utf8(&mut [0; 4])),
+                    None => return Err(SimError::Menu { line, what: "a quote is not closed".into() }),
+                }
+            },
+            '\\' => push(&mut word, &characters.next().map_or(String::new(), |next| next.to_string())),
+            '$' => variable(&mut word, &mut characters),
+            other => push(&mut word, other.encode_utf8(&mut [0; 4])),
+        }
+    }
+    finish(&mut word, &mut tokens, line);
+    Ok(tokens)
+}
+
+fn push(word: &mut Option<Word>, text: &str) {
+    let word = word.get_or_insert_default();
+    match word.last_mut() {
+        Some(Piece::Text(last)) => last.push_str(text),
+        _ => word.push(Piece::Text(text.into())),
+    }
+}
+
+fn variable(word: &mut Option<Word>, characters: &mut std::iter::Peekable<std::str::Chars<'_>>) {
+    let mut name = String::new();
+    while let Some(next) = characters.next_if(|next| next.is_ascii_alphanumeric() || *next == '_') {
+        name.push(next);
+    }
+    word.get_or_insert_default().push(Piece::Variable(name));
+}
+
+#[cfg(test)]
+mod tests {
+    use std::{net::Ipv4Addr, time::Duration};
+
+    use lastmile_core::boot::{Entry, EntryAction, HttpReach, KernelBoot, Menu as CoreMenu, Service, grub};
+
+    use super::*;
+
+    fn rendered(title: &str, parameter: &str, http_port: u16) -> String {
+        let menu = CoreMenu {
+            why: "install 41".into(),
+            entries: vec![
+                Entry {
+                    title: title.into(),
+                    action: EntryAction::Kernel(KernelBoot {
+                        kernel: "boot/linux".into(),
+                        initrds: vec!["boot/a.gz".into(), "boot/b.gz".into()],
+                        parameters: vec![parameter.into()],
+                    }),
+                },
+                Entry { title: "disk".into(), action: EntryAction::LocalDisk },
+                Entry { title: "off".into(), action: EntryAction::PowerOff },
+            ],
+            timeout: Some(Duration::from_secs(5)),
+        };
+        let service = Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port };
+        grub::render(&menu, service, HttpReach::AnyPort)
+    }
+
+    fn run(text: &str, http: bool, variables: &[(&str, &str)]) -> Menu {
+        let environment = Environment {
+            variables: variables.iter().map(|(n, v)| ((*n).into(), (*v).into())).collect(),
+            modules: HashMap::from([("http".into(), http)]),
+        };
+        match Script::parse(text).unwrap().run(&environment).unwrap() {
+            Run::Menu(menu) => menu,
+            Run::Wants(module) => panic!("wants {module}"),
+        }
+    }
+
+    fn kernel(menu: &Menu) -> &str {
+        match &menu.actions[0] {
+            Action::Kernel { kernel, .. } => kernel,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn our_menus_come_out_as_they_went_in() {
+        let hostile = r#"it's $from; `halt` "x" } \ #"#;
+        let text = rendered(hostile, hostile, 8080);
+        let script = Script::parse(&text).unwrap();
+        assert_eq!(script.run(&Environment::default()).unwrap(), Run::Wants("http".into()));
+        let menu = run(&text, true, &[("grub_platform", "efi")]);
+        assert_eq!(menu.titles, [hostile, "disk", "off"]);
+        assert_eq!((menu.default, menu.timeout_secs), (0, 5));
+        assert_eq!(
+            menu.actions[0],
+            Action::Kernel {
+                kernel: "(http,192.0.2.2:8080)/boot/linux".into(),
+                parameters: vec![hostile.into()],
+                initrds: vec![
+                    "(http,192.0.2.2:8080)/boot/a.gz".into(),
+                    "(http,192.0.2.2:8080)/boot/b.gz".into()
+                ],
+            }
+        );
+        assert_eq!(menu.actions[1..], [Action::LocalDisk, Action::Leave("halt".into())]);
+    }
+
+    #[test]
+    fn without_http_or_under_lockdown_it_is_tftp() {
+        let text = rendered("x", "y", 80);
+        assert_eq!(kernel(&run(&text, true, &[])), "(http,192.0.2.2)/boot/linux");
+        assert_eq!(kernel(&run(&text, false, &[])), "(tftp,192.0.2.2)/boot/linux");
+        assert_eq!(kernel(&run(&text, true, &[("lockdown", "y")])), "(tftp,192.0.2.2)/boot/linux");
+    }
+
+    #[test]
+    fn faults_carry_their_line() {
+        let error = |text: &str| match Script::parse(text).and_then(|s| s.run(&Environment::default())) {
+            Err(SimError::Menu { line, .. }) => line,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(error("set a=1\nfrobnicate x\n"), 2);
+        assert_eq!(error("menuentry 'x\n"), 1);
+        assert_eq!(error("\n\nif true; then\n"), 3);
+    }
+}

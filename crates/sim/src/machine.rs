@@ -1,0 +1,280 @@
+//! A computer that boots.
+
+use std::{
+    collections::HashMap,
+    net::{Ipv4Addr, SocketAddr, SocketAddrV4},
+    time::Duration,
+};
+
+use lastmile_core::{boot::Architecture, net::Mac, tftp::Wishes};
+
+use crate::{
+    SimError,
+    dhcp::{Asking, Grant, Relayed},
+    fetch::{Http, Tftp, TftpEnd, check},
+    grub::{Action, Environment, Menu, Run, Script},
+    installer,
+};
+
+/// Who the machine is.
+#[derive(Debug, Clone)]
+pub struct Identity {
+    /// Its NIC's address.
+    pub mac: Mac,
+    /// Its firmware.
+    pub architecture: Architecture,
+}
+
+/// Where the machine reaches the service, all on this host.
+#[derive(Debug, Clone, Copy)]
+pub struct Reached {
+    /// The service's port for relays.
+    pub dhcp: SocketAddrV4,
+    /// Its TFTP port: real firmware knows only 69.
+    pub tftp_port: u16,
+    /// The port of its boot listener.
+    pub http_port: u16,
+    /// The relay's address on the machine's subnet: says which subnet it is on.
+    pub link: Ipv4Addr,
+}
+
+/// How long the machine takes for what a real one takes long for.
+#[derive(Debug, Clone, Copy)]
+pub struct Pace {
+    /// Between power-on and the first question, and between two parts of the boot.
+    pub firmware: Duration,
+    /// What installing takes.
+    pub install: Duration,
+}
+
+impl Pace {
+    /// No waiting at all.
+    pub const FULL: Self = Self { firmware: Duration::ZERO, install: Duration::ZERO };
+}
+
+/// Something the machine did, for whoever watches.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Beat {
+    /// It was granted an address.
+    Address {
+        /// The address.
+        address: Ipv4Addr,
+        /// The loader it was told.
+        file: String,
+    },
+    /// It fetched a file whose digest was right.
+    Fetched {
+        /// The file.
+        path: String,
+        /// By what: `TFTP` or `HTTP`.
+        by: &'static str,
+        /// Octets.
+        size: usize,
+    },
+    /// It shows a menu and takes this entry.
+    Chose {
+        /// The entry's title.
+        title: String,
+    },
+    /// Its installer read its answers.
+    Answers {
+        /// The host name they give.
+        host_name: String,
+    },
+    /// Its installer reported.
+    Reported {
+        /// What.
+        stage: &'static str,
+    },
+}
+
+/// What one boot came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Booted {
+    /// An address, but nothing to boot.
+    NoLoader,
+    /// The local disk.
+    LocalDisk,
+    /// A menu that waits for a person.
+    Menu(Vec<String>),
+    /// A kernel that was started.
+    Kernel {
+        /// The address the firmware had.
+        address: Ipv4Addr,
+        /// The kernel's parameters.
+        parameters: Vec<String>,
+    },
+    /// Switched off, restarted, or in the firmware's set-up.
+    Left,
+}
+
+/// A computer that boots over the real sockets.
+#[derive(Debug, Clone)]
+pub struct Machine {
+    identity: Identity,
+    reached: Reached,
+    pace: Pace,
+    http: Http,
+}
+
+/// Folder that the simulated loader was built to ask in.
+const LOADER_PREFIX: &str = "boot-loader/grub";
+
+impl Machine {
+    /// A machine that is switched off.
+    ///
+    /// # Errors
+    /// That this host gives no HTTP client.
+    pub fn new(identity: Identity, reached: Reached, pace: Pace) -> Result<Self, SimError> {
+        Ok(Self { identity, reached, pace, http: Http::new()? })
+    }
+
+    /// Boots once, as far as a kernel's start.
+    ///
+    /// # Errors
+    /// Where it ended that should have gone on.
+    pub async fn boot(&self, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<Booted, SimError> {
+        tokio::time::sleep(self.pace.firmware).await;
+        let grant = self.lease(Asking::Firmware(self.identity.architecture)).await?;
+        watch(Beat::Address { address: grant.address, file: grant.file.clone() });
+        if grant.file.is_empty() {
+            return Ok(Booted::NoLoader);
+        }
+        self.load_loader(&grant, watch).await?;
+        tokio::time::sleep(self.pace.firmware).await;
+        let menu = self.read_menu(&grant, watch).await?;
+        if menu.timeout_secs < 0 {
+            return Ok(Booted::Menu(menu.titles));
+        }
+        let title = menu.titles.get(menu.default).cloned().unwrap_or_default();
+        watch(Beat::Chose { title });
+        match menu.actions.get(menu.default) {
+            Some(Action::Kernel { kernel, parameters, initrds }) => {
+                for file in std::iter::once(kernel).chain(initrds) {
+                    self.load(file, watch).await?;
+                    tokio::time::sleep(self.pace.firmware).await;
+                }
+                Ok(Booted::Kernel { address: grant.address, parameters: parameters.clone() })
+            }
+            Some(Action::LocalDisk) | None => Ok(Booted::LocalDisk),
+            Some(Action::Leave(_)) => Ok(Booted::Left),
+        }
+    }
+
+    /// Runs the installer that [`Self::boot`] started: asks for an address as another client, reads its answers,
+    /// reports, installs, reports. Gives the host name it was told.
+    ///
+    /// # Errors
+    /// Where it ended that should have gone on.
+    pub async fn install(
+        &self,
+        firmware_address: Ipv4Addr,
+        parameters: &[String],
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<String, SimError> {
+        let grant = self.lease(Asking::Installer).await?;
+        if grant.address != firmware_address {
+            return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
+        }
+        let file = self.http.fetch(installer::answers_url(parameters)?).await?;
+        let orders = installer::read(&String::from_utf8_lossy(&file))?;
+        watch(Beat::Answers { host_name: orders.host_name.clone() });
+        self.http.get(&orders.early_report).await?;
+        watch(Beat::Reported { stage: "started" });
+        tokio::time::sleep(self.pace.install).await;
+        self.http.get(&orders.late_report).await?;
+        watch(Beat::Reported { stage: "done" });
+        Ok(orders.host_name)
+    }
+
+    async fn lease(&self, asking: Asking) -> Result<Grant, SimError> {
+        let client = Relayed::open(self.identity.mac, self.reached.dhcp, self.reached.link).await?;
+        let [.., a, b, c, d] = self.identity.mac.octets();
+        let phase = match asking {
+            Asking::Firmware(_) => 0x1000_0000,
+            Asking::Installer => 0x2000_0000,
+        };
+        client.lease(asking, u32::from_be_bytes([a, b, c, d]) ^ phase).await
+    }
+
+    fn tftp(&self, server: Ipv4Addr, blksize: u16, windowsize: Option<u16>, probes: bool) -> Tftp {
+        Tftp {
+            server: SocketAddr::from((server, self.reached.tftp_port)),
+            probes,
+            wishes: Wishes { blksize: Some(blksize), windowsize, tsize: true },
+        }
+    }
+
+    /// The firmware fetches the loader; a shim then fetches the loader proper beside itself.
+    async fn load_loader(&self, grant: &Grant, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<(), SimError> {
+        let firmware = self.tftp(grant.next_server, 1468, Some(4), self.identity.architecture.is_uefi());
+        self.tftp_file(&firmware, &grant.file, watch).await?;
+        let Some(folder) = grant.file.strip_suffix("shimx64.efi") else { return Ok(()) };
+        let shim = self.tftp(grant.next_server, 512, Some(4), false);
+        for optional in ["revocations_sku.efi", "revocations_sbat.efi", "shim_certificate_0.efi"] {
+            shim.try_fetch(&format!("{folder}{optional}")).await?;
+        }
+        self.tftp_file(&shim, &format!("{folder}grubx64.efi"), watch).await
+    }
+
+    async fn tftp_file(
+        &self,
+        client: &Tftp,
+        path: &str,
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<(), SimError> {
+        let file = client.fetch(path).await?;
+        let url = format!("http://{}:{}/{path}", client.server.ip(), self.reached.http_port);
+        check(path, &file, self.http.digest(&url).await?)?;
+        watch(Beat::Fetched { path: path.into(), by: "TFTP", size: file.len() });
+        Ok(())
+    }
+
+    async fn read_menu(&self, grant: &Grant, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<Menu, SimError> {
+        let client = self.tftp(grant.next_server, 1024, None, false);
+        let uefi = self.identity.architecture.is_uefi();
+        let modules = format!("{LOADER_PREFIX}/{}", if uefi { "x86_64-efi" } else { "i386-pc" });
+        for list in ["command.lst", "fs.lst", "crypto.lst", "terminal.lst"] {
+            client.try_fetch(&format!("{modules}/{list}")).await?;
+        }
+        let path = format!("{LOADER_PREFIX}/grub.cfg-01-{}", self.identity.mac.dashed());
+        let text = client.fetch(&path).await?;
+        watch(Beat::Fetched { path, by: "TFTP", size: text.len() });
+        let script = Script::parse(&String::from_utf8_lossy(&text))?;
+        let platform = if uefi { "efi" } else { "pc" };
+        let mut environment = Environment {
+            variables: HashMap::from([("grub_platform".into(), platform.into())]),
+            modules: HashMap::new(),
+        };
+        loop {
+            match script.run(&environment)? {
+                Run::Menu(menu) => return Ok(menu),
+                Run::Wants(module) => {
+                    let end = client.try_fetch(&format!("{modules}/{module}.mod")).await?;
+                    environment.modules.insert(module, matches!(end, TftpEnd::File(_)));
+                }
+            }
+        }
+    }
+
+    /// Fetches what a menu names by device and path.
+    async fn load(&self, file: &str, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<(), SimError> {
+        let wrong = || SimError::Fetch { path: file.into(), why: "no device and path".into() };
+        let (device, path) =
+            file.strip_prefix('(').and_then(|rest| rest.split_once(')')).ok_or_else(wrong)?;
+        let (kind, host) = device.split_once(',').ok_or_else(wrong)?;
+        let path = path.trim_start_matches('/');
+        match kind {
+            "http" => {
+                let got = self.http.fetch(&format!("http://{host}/{path}")).await?;
+                watch(Beat::Fetched { path: path.into(), by: "HTTP", size: got.len() });
+                Ok(())
+            }
+            "tftp" => {
+                let server = host.parse::<Ipv4Addr>().map_err(|_| wrong())?;
+                self.tftp_file(&self.tftp(server, 1024, None, false), path, watch).await
+            }
+            _ => Err(wrong()),
+        }
+    }
+}
