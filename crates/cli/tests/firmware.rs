@@ -25,6 +25,7 @@ impl Computer {
     /// Switches on a computer on `tap` in the namespace; its serial console is written to a file.
     fn power_on(namespace: &Netns, tap: &str, folder: &Path, firmware: &[String]) -> Self {
         let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
+        // No option ROM: the network boot program is the firmware's own.
         let serial = folder.join("serial");
         let mut command = namespace.command(&qemu);
         command
@@ -32,7 +33,7 @@ impl Computer {
             .args(["-no-reboot", "-boot", "n"])
             .args(["-serial", &format!("file:{}", serial.display())])
             .args(["-netdev", &format!("tap,id=wire,ifname={tap},script=no,downscript=no")])
-            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC}")])
+            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC},romfile=")])
             .args(firmware)
             .stdin(Stdio::null())
             .stdout(Stdio::null());
@@ -58,22 +59,37 @@ fn wire(what: &str) -> Netns {
 
 fn fill(service: &Service<'_>) {
     service.run(&[
-        "subnet", "add", "quay-lab", "192.0.2.0/24", "--interface", "tap0", "--pool",
-        "192.0.2.100-192.0.2.150", "--domain", "gannet.example",
+        "subnet",
+        "add",
+        "quay-lab",
+        "192.0.2.0/24",
+        "--interface",
+        "tap0",
+        "--pool",
+        "192.0.2.100-192.0.2.150",
+        "--domain",
+        "gannet.example",
     ]);
     service.run(&[
-        "image", "add", "tidewrack-12", "--title", "Tidewrack 12", "--family", "preseed", "--kernel",
-        &need(&format!("{INSTALLER}/linux"), "debian-installer-12-netboot-amd64"), "--initrd",
-        &need(&format!("{INSTALLER}/initrd.gz"), "debian-installer-12-netboot-amd64"), "--parameter",
+        "image",
+        "add",
+        "tidewrack-12",
+        "--title",
+        "Tidewrack 12",
+        "--family",
+        "preseed",
+        "--kernel",
+        &need(&format!("{INSTALLER}/linux"), "debian-installer-12-netboot-amd64"),
+        "--initrd",
+        &need(&format!("{INSTALLER}/initrd.gz"), "debian-installer-12-netboot-amd64"),
+        "--parameter",
         "console=ttyS0",
     ]);
     let answers = service.folder.path().join("answers.toml");
     std::fs::write(&answers, service.run(&["answers", "example"])).unwrap();
     service.run(&["answers", "save", "quay-server", "--from", answers.to_str().unwrap()]);
     service.run(&["machine", "add", "auklet-chart", "--mac", MAC]);
-    service.run(&[
-        "install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server",
-    ]);
+    service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"]);
 }
 
 fn steps(install: &Value) -> Vec<String> {
@@ -106,8 +122,14 @@ fn debians_installer_takes_our_answers_under_uefi() {
     let namespace = wire("uefi");
     let service = Service::start(Some(&namespace), "interface = 'tap0'", 8480);
     service.run(&[
-        "loader", "add", "signed-x64", "--architecture", "uefi-x64", "--boot-file",
-        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")), "--file",
+        "loader",
+        "add",
+        "signed-x64",
+        "--architecture",
+        "uefi-x64",
+        "--boot-file",
+        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")),
+        "--file",
         &format!(
             "grubx64.efi={}",
             need("/usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed", "grub-efi-amd64-signed")
@@ -133,13 +155,15 @@ fn debians_installer_takes_our_answers_under_uefi() {
 
     assert_eq!(install["state"], "installing");
     let steps = steps(&install);
-    let expected = ["armed", "lease", "loader", "loader", "menu", "kernel", "initrd", "lease", "answers", "started"];
+    let expected =
+        ["armed", "lease", "loader", "loader", "menu", "kernel", "initrd", "lease", "answers", "started"];
     let mut seen = steps.iter();
     for step in expected {
         assert!(seen.any(|found| found == step), "no '{step}' in its place in {steps:?}");
     }
     // Firmware and installer are two clients with two identifiers, and one address.
-    let details: Vec<_> = install["steps"].as_array().unwrap().iter().filter(|s| s["kind"] == "lease").collect();
+    let details: Vec<_> =
+        install["steps"].as_array().unwrap().iter().filter(|s| s["kind"] == "lease").collect();
     let address = |lease: &Value| lease["detail"].as_str().unwrap().split(' ').next().unwrap().to_owned();
     assert!(details.iter().all(|lease| address(lease) == address(details[0])), "{details:?}");
     assert!(details[0]["detail"].as_str().unwrap().ends_with("to uefi-x64 firmware"));
@@ -154,5 +178,8 @@ fn debians_installer_takes_our_answers_under_uefi() {
         .collect();
     println!("{}", got.join("\n"));
     assert!(got.iter().any(|line| line.contains("only its size was asked")), "the firmware's probe");
-    assert!(got.iter().any(|line| line.starts_with("GET /boot/") && line.contains("linux")), "the kernel by HTTP");
+    assert!(
+        got.iter().any(|line| line.starts_with("GET /boot/") && line.contains("linux")),
+        "the kernel by HTTP"
+    );
 }

@@ -208,17 +208,14 @@ fn run(
         tasks.spawn(dhcp::serve(app.clone(), wiring, tasks.clone(), stop.clone()));
     }
     tasks.spawn(tftp::serve(app.clone(), tftp_socket, tasks.clone(), stop.clone()));
-    let serve = |listener: TcpListener, router: axum::Router| {
-        let (stop, service) = (stop.clone(), router.into_make_service_with_connect_info::<SocketAddr>());
-        async move {
-            let stopped = stop.cancelled_owned();
-            if let Err(error) = axum::serve(listener, service).with_graceful_shutdown(stopped).await {
-                tracing::error!("a listener ended: {error}");
-            }
+    tasks.spawn(boot::serve(http, boot::router(app.clone()), tasks.clone(), stop.clone()));
+    let router = admin::router(app, listening.clone(), stop.clone());
+    let stopped = stop.clone().cancelled_owned();
+    tasks.spawn(async move {
+        if let Err(error) = axum::serve(admin_listener, router).with_graceful_shutdown(stopped).await {
+            tracing::error!("the admin listener ended: {error}");
         }
-    };
-    tasks.spawn(serve(http, boot::router(app.clone())));
-    tasks.spawn(serve(admin_listener, admin::router(app, listening.clone(), stop.clone())));
+    });
     Running { listening, stop, tasks }
 }
 

@@ -71,6 +71,11 @@ pub enum Beat {
         /// Octets.
         size: usize,
     },
+    /// It read its menu.
+    Menu {
+        /// Octets.
+        size: usize,
+    },
     /// It shows a menu and takes this entry.
     Chose {
         /// The entry's title.
@@ -239,7 +244,7 @@ impl Machine {
         }
         let path = format!("{LOADER_PREFIX}/grub.cfg-01-{}", self.identity.mac.dashed());
         let text = client.fetch(&path).await?;
-        watch(Beat::Fetched { path, by: "TFTP", size: text.len() });
+        watch(Beat::Menu { size: text.len() });
         let script = Script::parse(&String::from_utf8_lossy(&text))?;
         let platform = if uefi { "efi" } else { "pc" };
         let mut environment = Environment {

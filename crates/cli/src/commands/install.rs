@@ -94,8 +94,12 @@ pub(crate) fn rows(installs: &[InstallRow]) -> String {
 
 /// From the first sign of the boot to the end.
 fn took(install: &InstallRow) -> String {
-    let span = install.booting_at.zip(install.ended_at).map(|(from, to)| to.duration_since(from).as_secs());
-    or_dash(span.filter(|_| install.state == InstallState::Installed).map(|secs| format!("{secs} s")))
+    let span =
+        install.booting_at.zip(install.ended_at).map(|(from, to)| to.duration_since(from).as_secs_f64());
+    or_dash(
+        span.filter(|_| install.state == InstallState::Installed)
+            .map(|secs| if secs < 10.0 { format!("{secs:.1} s") } else { format!("{secs:.0} s") }),
+    )
 }
 
 fn show(detail: &InstallDetail) -> String {

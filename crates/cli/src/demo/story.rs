@@ -33,6 +33,7 @@ pub(super) fn beat(beat: &Beat) -> String {
         Beat::Fetched { path, by, size: octets } => {
             format!("has {path} by {by}, {}, digest right", size(*octets as u64))
         }
+        Beat::Menu { size: octets } => format!("has its menu by TFTP, {}", size(*octets as u64)),
         Beat::Chose { title } => format!("menu: {title}"),
         Beat::Answers { host_name } => format!("installer has its answers, is to be {host_name}"),
         Beat::Reported { stage } => format!("installer reports {stage}"),

@@ -1,6 +1,7 @@
 //! What the tests share: the service as a process, its client, and networks of their own.
-#![allow(dead_code, reason = "each test binary uses its part")]
+#![allow(dead_code, unreachable_pub, missing_docs, reason = "each test binary uses its part")]
 
+pub mod browser;
 pub mod netns;
 pub mod service;
 

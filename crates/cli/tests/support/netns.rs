@@ -41,7 +41,18 @@ impl Netns {
     /// Joins this namespace and another by a pair of virtual Ethernet interfaces.
     pub fn join(&self, own: &str, other: &Self, others: &str) {
         run(&[
-            "ip", "link", "add", own, "netns", &self.name, "type", "veth", "peer", "name", others, "netns",
+            "ip",
+            "link",
+            "add",
+            own,
+            "netns",
+            &self.name,
+            "type",
+            "veth",
+            "peer",
+            "name",
+            others,
+            "netns",
             &other.name,
         ]);
         self.run(&format!("ip link set {own} up"));

@@ -144,6 +144,10 @@ fn installer_parameters(
             "auto=true".into(),
             "priority=critical".into(),
             "interface=auto".into(),
+            // A site without a way to the outside may have neither default route nor name server, and both are
+            // asked about before the answer file can be fetched. What DHCP gives goes before these.
+            "netcfg/no_default_route=true".into(),
+            "netcfg/get_nameservers=".into(),
             format!("hostname={host_name}"),
             format!("url={}", service.answers_url(token, "preseed.cfg")),
         ],

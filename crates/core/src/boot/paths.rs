@@ -2,14 +2,14 @@
 
 use crate::{machine::Machine, net::Mac, tftp::ServedPath};
 
-/// Path of a loader's file, for DHCP's boot file and for what the loader fetches beside itself.
+/// Path of a loader's file as one machine fetches it: DHCP's boot file, and, in the same folder, what the
+/// loader fetches beside itself. The MAC address says who asks, also where an address on the way is translated.
 #[must_use]
-pub fn loader_path(loader: &str, file: &str) -> String {
-    format!("loader/{loader}/{file}")
+pub fn loader_path(mac: Mac, loader: &str, file: &str) -> String {
+    format!("loader/{}/{loader}/{file}", mac.dashed())
 }
 
-/// Path of an image's file as one machine fetches it. The MAC address says who asks, also where
-/// an address on the way is translated.
+/// Path of an image's file as one machine fetches it.
 #[must_use]
 pub fn boot_path(mac: Mac, image: &str, revision: u32, file: &str) -> String {
     format!("boot/{}/{image}/r{revision}/{file}", mac.dashed())
@@ -20,6 +20,8 @@ pub fn boot_path(mac: Mac, image: &str, revision: u32, file: &str) -> String {
 pub enum Request<'a> {
     /// A file of a loader, by the path we named.
     Loader {
+        /// The machine, where the path says it; a DHCP server of somebody else names none.
+        mac: Option<Mac>,
         /// The loader.
         name: &'a str,
         /// The file in it.
@@ -50,11 +52,15 @@ impl<'a> Request<'a> {
     #[must_use]
     pub fn recognise(path: &'a ServedPath) -> Self {
         let text = path.as_str();
-        if let Some((name, file)) = text.strip_prefix("loader/").and_then(|rest| rest.split_once('/'))
-            && path.file_name() != "grub.cfg"
-            && !path.file_name().starts_with("grub.cfg-")
-        {
-            return Self::Loader { name, file };
+        let is_menu = path.file_name() == "grub.cfg" || path.file_name().starts_with("grub.cfg-");
+        if let Some(rest) = text.strip_prefix("loader/").filter(|_| !is_menu) {
+            let (mac, rest) = match rest.split_once('/').map(|(first, rest)| (first.parse().ok(), rest)) {
+                Some((Some(mac), after)) => (Some(mac), after),
+                _ => (None, rest),
+            };
+            if let Some((name, file)) = rest.split_once('/') {
+                return Self::Loader { mac, name, file };
+            }
         }
         if let Some(rest) = text.strip_prefix("boot/")
             && let Some(request) = Self::image(rest)
@@ -101,7 +107,9 @@ mod tests {
             let path = ServedPath::parse(path).unwrap();
             assert_eq!(Request::recognise(&path), expected, "{path}");
         };
-        is("loader/x64/shimx64.efi", Request::Loader { name: "x64", file: "shimx64.efi" });
+        is("loader/x64/shimx64.efi", Request::Loader { mac: None, name: "x64", file: "shimx64.efi" });
+        let own = loader_path(mac, "x64", "x86_64-efi/http.mod");
+        is(&own, Request::Loader { mac: Some(mac), name: "x64", file: "x86_64-efi/http.mod" });
         is("/debian-installer/amd64/grub/grub.cfg", Request::GrubMenu { mac: None });
         is("grub/grub.cfg-01-02-00-5e-00-53-01", Request::GrubMenu { mac: Some(mac) });
         is("grub/grub.cfg-C0000232", Request::GrubMenu { mac: None });

@@ -219,25 +219,21 @@ impl Install {
                 (StepKind::Answers, format!("answer file {}", sha256.short()))
             }
             Evidence::Report(stage, text) => {
-                let text = text.clone().unwrap_or_default();
+                let said = |otherwise: &str| text.clone().unwrap_or_else(|| otherwise.into());
                 match stage {
                     ReportStage::Started => {
                         next.state = InstallState::Installing;
                         next.installing_at.get_or_insert(now);
-                        (StepKind::Started, text)
+                        (StepKind::Started, said("the installer runs"))
                     }
                     ReportStage::Done => {
                         next.end(InstallState::Installed, None, now);
-                        (StepKind::Done, text)
+                        (StepKind::Done, said("the installer is through"))
                     }
                     ReportStage::Failed => {
-                        let reason = if text.is_empty() {
-                            "the installer reported a failure".into()
-                        } else {
-                            text.clone()
-                        };
-                        next.end(InstallState::Failed, Some(reason), now);
-                        (StepKind::Failed, text)
+                        let reason = said("the installer reported a failure");
+                        next.end(InstallState::Failed, Some(reason.clone()), now);
+                        (StepKind::Failed, reason)
                     }
                 }
             }

@@ -17,14 +17,14 @@ use super::{
 };
 
 /// All answers, at their current version.
-#[utoipa::path(get, path = "/answers", tag = "answers", responses((status = 200, body = [AnswersView])))]
+#[utoipa::path(get, operation_id = "answers_list", path = "/answers", tag = "answers", responses((status = 200, body = [AnswersView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<AnswersView>> {
     Json(admin.app.site().all_answers().map(|answers| answers.as_ref().into()).collect())
 }
 
 /// One set of answers, at its current version.
 #[utoipa::path(
-    get, path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
+    get, operation_id = "answers_read", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     responses((status = 200, body = AnswersView), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
@@ -38,7 +38,7 @@ pub(super) async fn read(
 
 /// Saves a new version of answers. Installs armed before keep the version they were armed with.
 #[utoipa::path(
-    put, path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
+    put, operation_id = "answers_save", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     request_body = Settings<PasswordInput>,
     responses((status = 200, body = AnswersView), (status = 422, body = Problem))
 )]
@@ -76,7 +76,7 @@ pub(super) async fn save(
 
 /// Takes answers out of use. The versions that installs name stay on record.
 #[utoipa::path(
-    delete, path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
+    delete, operation_id = "answers_remove", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 pub(super) async fn remove(
@@ -109,7 +109,7 @@ pub(super) struct PreviewQuery {
 
 /// The answer file as one machine would get it. The token in it is made only when an install is armed.
 #[utoipa::path(
-    get, path = "/answers/{name}/preview", tag = "answers", params(("name" = String, Path), PreviewQuery),
+    get, operation_id = "answers_preview", path = "/answers/{name}/preview", tag = "answers", params(("name" = String, Path), PreviewQuery),
     responses((status = 200, body = AnswersPreview), (status = 404, body = Problem))
 )]
 pub(super) async fn preview(

@@ -16,7 +16,7 @@ use crate::{library::TakeError, state::App};
 
 /// Whether content is there already, so that it need not be sent.
 #[utoipa::path(
-    get, path = "/content/{sha256}", tag = "content", params(("sha256" = String, Path)),
+    get, operation_id = "content_find", path = "/content/{sha256}", tag = "content", params(("sha256" = String, Path)),
     responses((status = 200, body = ContentView), (status = 404, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn find(
@@ -30,7 +30,7 @@ pub(super) async fn find(
 
 /// Takes content in. It is kept only if all of it came and its digest is the one in the path.
 #[utoipa::path(
-    put, path = "/content/{sha256}", tag = "content", params(("sha256" = String, Path)),
+    put, operation_id = "content_upload", path = "/content/{sha256}", tag = "content", params(("sha256" = String, Path)),
     request_body(content_type = "application/octet-stream"),
     responses((status = 201, body = ContentView), (status = 422, body = Problem))
 )]

@@ -15,7 +15,7 @@ const KEEP_ALIVE: Duration = Duration::from_secs(15);
 
 /// Everything that changes, as it changes, as server-sent events whose data is an `Event`.
 #[utoipa::path(
-    get, path = "/events", tag = "status",
+    get, operation_id = "events_stream", path = "/events", tag = "status",
     responses((status = 200, body = Event, content_type = "text/event-stream"))
 )]
 pub(super) async fn stream(

@@ -12,7 +12,7 @@ use super::{
 };
 
 /// All images.
-#[utoipa::path(get, path = "/images", tag = "images", responses((status = 200, body = [ImageView])))]
+#[utoipa::path(get, operation_id = "images_list", path = "/images", tag = "images", responses((status = 200, body = [ImageView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<ImageView>> {
     let site = admin.app.site();
     Json(site.images().map(|image| view(&site, image)).collect())
@@ -20,7 +20,7 @@ pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<ImageView>> {
 
 /// Imports a revision whose files were uploaded before: of a new image, or the next of an existing one.
 #[utoipa::path(
-    post, path = "/images", tag = "images", request_body = RevisionDraft,
+    post, operation_id = "images_create", path = "/images", tag = "images", request_body = RevisionDraft,
     responses((status = 201, body = ImageView), (status = 422, body = Problem))
 )]
 pub(super) async fn create(
@@ -40,7 +40,7 @@ pub(super) async fn create(
 
 /// One image.
 #[utoipa::path(
-    get, path = "/images/{name}", tag = "images", params(("name" = String, Path)),
+    get, operation_id = "images_read", path = "/images/{name}", tag = "images", params(("name" = String, Path)),
     responses((status = 200, body = ImageView), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
@@ -54,7 +54,7 @@ pub(super) async fn read(
 
 /// Removes an image and all its revisions, unless something needs it.
 #[utoipa::path(
-    delete, path = "/images/{name}", tag = "images", params(("name" = String, Path)),
+    delete, operation_id = "images_remove", path = "/images/{name}", tag = "images", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 pub(super) async fn remove(

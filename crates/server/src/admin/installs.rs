@@ -25,7 +25,7 @@ const WHO: &str = "lastmile-user";
 
 /// Installs, newest first, filtered, and a page at a time.
 #[utoipa::path(
-    get, path = "/installs", tag = "installs", params(InstallQuery),
+    get, operation_id = "installs_list", path = "/installs", tag = "installs", params(InstallQuery),
     responses((status = 200, body = InstallList), (status = 422, body = Problem))
 )]
 pub(super) async fn list(
@@ -47,7 +47,7 @@ pub(super) async fn list(
 
 /// Arms an install: the machine gets it at its next network boot, once.
 #[utoipa::path(
-    post, path = "/installs", tag = "installs", request_body = ArmRequest,
+    post, operation_id = "installs_arm", path = "/installs", tag = "installs", request_body = ArmRequest,
     responses((status = 201, body = InstallRow), (status = 422, body = Problem))
 )]
 pub(super) async fn arm(
@@ -70,7 +70,7 @@ pub(super) async fn arm(
 
 /// One install, with everything that was seen of it.
 #[utoipa::path(
-    get, path = "/installs/{number}", tag = "installs", params(("number" = i64, Path)),
+    get, operation_id = "installs_read", path = "/installs/{number}", tag = "installs", params(("number" = i64, Path)),
     responses((status = 200, body = InstallDetail), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
@@ -85,7 +85,7 @@ pub(super) async fn read(
 /// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
 /// already is not undone.
 #[utoipa::path(
-    post, path = "/installs/{number}/cancel", tag = "installs", params(("number" = i64, Path)),
+    post, operation_id = "installs_cancel", path = "/installs/{number}/cancel", tag = "installs", params(("number" = i64, Path)),
     responses((status = 200, body = InstallRow), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 pub(super) async fn cancel(

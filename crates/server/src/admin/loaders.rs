@@ -11,14 +11,14 @@ use super::{
 };
 
 /// All loaders.
-#[utoipa::path(get, path = "/loaders", tag = "loaders", responses((status = 200, body = [LoaderView])))]
+#[utoipa::path(get, operation_id = "loaders_list", path = "/loaders", tag = "loaders", responses((status = 200, body = [LoaderView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<LoaderView>> {
     Json(admin.app.site().loaders().map(|loader| loader.as_ref().into()).collect())
 }
 
 /// Adds a loader whose files were uploaded before.
 #[utoipa::path(
-    post, path = "/loaders", tag = "loaders", request_body = LoaderDraft,
+    post, operation_id = "loaders_create", path = "/loaders", tag = "loaders", request_body = LoaderDraft,
     responses((status = 201, body = LoaderView), (status = 422, body = Problem))
 )]
 pub(super) async fn create(
@@ -38,7 +38,7 @@ pub(super) async fn create(
 
 /// One loader.
 #[utoipa::path(
-    get, path = "/loaders/{name}", tag = "loaders", params(("name" = String, Path)),
+    get, operation_id = "loaders_read", path = "/loaders/{name}", tag = "loaders", params(("name" = String, Path)),
     responses((status = 200, body = LoaderView), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
@@ -52,7 +52,7 @@ pub(super) async fn read(
 
 /// Removes a loader. Firmware of its kind gets an address and nothing to boot until another is added.
 #[utoipa::path(
-    delete, path = "/loaders/{name}", tag = "loaders", params(("name" = String, Path)),
+    delete, operation_id = "loaders_remove", path = "/loaders/{name}", tag = "loaders", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem))
 )]
 pub(super) async fn remove(

@@ -28,7 +28,7 @@ const LARGEST_PAGE: u32 = 1000;
 
 /// Machines, filtered, ordered, and a page at a time.
 #[utoipa::path(
-    get, path = "/machines", tag = "machines", params(MachineQuery),
+    get, operation_id = "machines_list", path = "/machines", tag = "machines", params(MachineQuery),
     responses((status = 200, body = MachineList), (status = 422, body = Problem))
 )]
 pub(super) async fn list(
@@ -82,7 +82,7 @@ fn sort(rows: &mut [MachineRow], by: MachineSort) {
 
 /// Registers a machine.
 #[utoipa::path(
-    post, path = "/machines", tag = "machines", request_body = MachineDraft,
+    post, operation_id = "machines_create", path = "/machines", tag = "machines", request_body = MachineDraft,
     responses((status = 201, body = MachineRow), (status = 422, body = Problem))
 )]
 pub(super) async fn create(
@@ -94,7 +94,7 @@ pub(super) async fn create(
 
 /// One machine: what the list shows, its boot plan, and its trace.
 #[utoipa::path(
-    get, path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
+    get, operation_id = "machines_read", path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
     responses((status = 200, body = MachineDetail), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
@@ -114,7 +114,7 @@ pub(super) async fn read(
 
 /// Changes a machine: the whole of it is replaced. Its installs stay with it.
 #[utoipa::path(
-    put, path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
+    put, operation_id = "machines_replace", path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
     request_body = MachineDraft,
     responses((status = 200, body = MachineRow), (status = 404, body = Problem), (status = 422, body = Problem))
 )]
@@ -137,7 +137,7 @@ pub(super) async fn replace(
 
 /// Removes a machine. Its installs stay on record.
 #[utoipa::path(
-    delete, path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
+    delete, operation_id = "machines_remove", path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 pub(super) async fn remove(
@@ -198,7 +198,7 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
     };
     let loaders = site.loaders().filter(|_| plan.boots()).map(|loader| LoaderChoice {
         architecture: loader.architecture.to_string(),
-        file: loader_path(&loader.name, &loader.boot_file),
+        file: loader_path(mac, &loader.name, &loader.boot_file),
     });
     PlanView {
         gets: plan.summary(),

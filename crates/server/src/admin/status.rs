@@ -4,7 +4,7 @@ use lastmile_api::Status;
 use super::{Admin, reject::Json};
 
 /// How the service stands.
-#[utoipa::path(get, path = "/status", tag = "status", responses((status = 200, body = Status)))]
+#[utoipa::path(get, operation_id = "status_read", path = "/status", tag = "status", responses((status = 200, body = Status)))]
 pub(super) async fn read(State(admin): State<Admin>) -> Json<Status> {
     Json(Status {
         version: env!("CARGO_PKG_VERSION").into(),

@@ -13,7 +13,7 @@ use super::{
 use crate::{link::own_addresses, state::App};
 
 /// All subnets.
-#[utoipa::path(get, path = "/subnets", tag = "subnets", responses((status = 200, body = [SubnetView])))]
+#[utoipa::path(get, operation_id = "subnets_list", path = "/subnets", tag = "subnets", responses((status = 200, body = [SubnetView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<SubnetView>> {
     let site = admin.app.site();
     let mut subnets: Vec<_> = site.subnets().map(|subnet| view(&admin.app, subnet)).collect();
@@ -23,7 +23,7 @@ pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<SubnetView>> {
 
 /// Adds a subnet.
 #[utoipa::path(
-    post, path = "/subnets", tag = "subnets", request_body = SubnetDraft,
+    post, operation_id = "subnets_create", path = "/subnets", tag = "subnets", request_body = SubnetDraft,
     responses((status = 201, body = SubnetView), (status = 422, body = Problem))
 )]
 pub(super) async fn create(
@@ -36,7 +36,7 @@ pub(super) async fn create(
 
 /// One subnet.
 #[utoipa::path(
-    get, path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)),
+    get, operation_id = "subnets_read", path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)),
     responses((status = 200, body = SubnetView), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
@@ -50,7 +50,7 @@ pub(super) async fn read(
 
 /// Changes a subnet: the whole of it is replaced. Leases stay.
 #[utoipa::path(
-    put, path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)), request_body = SubnetDraft,
+    put, operation_id = "subnets_replace", path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)), request_body = SubnetDraft,
     responses((status = 200, body = SubnetView), (status = 404, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn replace(
@@ -65,7 +65,7 @@ pub(super) async fn replace(
 
 /// Removes a subnet. Machines on it are no longer answered; running leases are honoured by nobody.
 #[utoipa::path(
-    delete, path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)),
+    delete, operation_id = "subnets_remove", path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem))
 )]
 pub(super) async fn remove(
@@ -81,7 +81,7 @@ pub(super) async fn remove(
 
 /// The leases of a subnet, in order of address: who holds or held what, until when.
 #[utoipa::path(
-    get, path = "/subnets/{name}/leases", tag = "subnets", params(("name" = String, Path)),
+    get, operation_id = "subnets_leases", path = "/subnets/{name}/leases", tag = "subnets", params(("name" = String, Path)),
     responses((status = 200, body = [LeaseView]), (status = 404, body = Problem))
 )]
 pub(super) async fn leases(

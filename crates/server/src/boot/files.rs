@@ -72,15 +72,16 @@ pub(crate) async fn resolve(app: &App, asker: Asker, name: &str) -> Result<Serve
         path: path.as_str().into(),
         optional: OPTIONAL.contains(&path.file_name()) || path.as_str().ends_with(".lst"),
     };
-    let machine = asker.mac.and_then(|mac| site.machine_by_mac(mac));
     match Request::recognise(&path) {
-        Request::Loader { name, file } => {
+        Request::Loader { mac, name, file } => {
+            let mac = mac.or(asker.mac);
+            let machine = mac.and_then(|mac| site.machine_by_mac(mac));
             let loader = site.loader(name).ok_or_else(not_found)?;
             let file = loader.find(file).ok_or_else(not_found)?;
             let evidence = machine.map(|machine| (machine.id, Evidence::Loader { file: file.path.clone() }));
             Ok(Served {
                 content: app.library.content(file),
-                mac: asker.mac,
+                mac,
                 evidence,
                 what: format!("loader file {}", file.path),
             })

@@ -2,7 +2,9 @@
 
 mod files;
 mod http;
+mod listener;
 mod machine_files;
 
 pub(crate) use files::{Asker, Refusal, Served, reach, resolve};
 pub(crate) use http::router;
+pub(crate) use listener::serve;

@@ -105,8 +105,8 @@ fn handle(app: &App, wiring: &Wiring, bytes: &[u8], from: SocketAddrV4) -> Optio
     let mac = request.mac();
     let plan = mac.map(|mac| plan(&site, mac, Some(subnet)));
     let firmware = request.is_pxe().then(|| request.architecture().unwrap_or(Architecture::Bios));
-    let (boot, remark) = match (firmware, &plan) {
-        (Some(architecture), Some(plan)) => boot_info(app, &site, plan, architecture),
+    let (boot, remark) = match (firmware, mac, &plan) {
+        (Some(architecture), Some(mac), Some(plan)) => boot_info(app, &site, plan, mac, architecture),
         _ => (None, None),
     };
     let machine = mac.and_then(|mac| site.machine_by_mac(mac));
@@ -158,6 +158,7 @@ fn boot_info(
     app: &App,
     site: &Site,
     plan: &BootPlan<'_>,
+    mac: Mac,
     architecture: Architecture,
 ) -> (Option<BootInfo>, Option<String>) {
     if plan.action == Action::Nothing {
@@ -165,7 +166,7 @@ fn boot_info(
     }
     match site.loader_for(architecture) {
         Some(loader) => {
-            let file = loader_path(&loader.name, &loader.boot_file);
+            let file = loader_path(mac, &loader.name, &loader.boot_file);
             (Some(BootInfo { next_server: app.service.address, file }), None)
         }
         None => (None, Some(format!("no loader: none is there for {architecture} firmware"))),

@@ -1,0 +1,94 @@
+# Every target does the set-up it needs: see README.md for what each installs.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+CARGO ?= cargo
+
+# What building needs beside Rust and Node.js.
+BUILD_PACKAGES := build-essential
+# What the tests drive or ask as a witness.
+TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2
+# Real firmware, loaders and an installer.
+FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
+	grub-common iproute2 debian-installer-12-netboot-amd64
+
+.PHONY: help
+help: ## Show this list
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
+
+# Installs those of the named Debian packages that are not there.
+define packages
+	@missing=$$(for p in $(1); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done); \
+	if [ -n "$$missing" ]; then \
+		echo "installing: $$missing"; \
+		as_root=$$([ "$$(id -u)" = 0 ] || echo sudo); \
+		$$as_root apt-get update -qq && \
+		DEBIAN_FRONTEND=noninteractive $$as_root apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+	fi
+endef
+
+.PHONY: packages-build packages-test packages-firmware
+packages-build:
+	$(call packages,$(BUILD_PACKAGES))
+packages-test: packages-build
+	$(call packages,$(TEST_PACKAGES))
+packages-firmware: packages-build
+	$(call packages,$(FIRMWARE_PACKAGES))
+
+console/node_modules: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+CONSOLE_SOURCES := $(shell find console/src console/public -type f ! -name '*.gen.ts' 2>/dev/null) \
+	console/index.html console/vite.config.ts crates/api/openapi.json
+
+console/dist/index.html: console/node_modules $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+
+.PHONY: console
+console: console/dist/index.html ## Build the console
+
+.PHONY: build
+build: packages-build console ## Build everything
+	$(CARGO) build --workspace
+
+.PHONY: demo
+demo: packages-build console ## Run the demo: open the address it prints in a browser
+	$(CARGO) run --quiet --package lastmile -- demo
+
+.PHONY: test
+test: packages-test console ## Run every test but the long ones with real firmware
+	$(CARGO) test --workspace
+
+.PHONY: test-firmware
+test-firmware: packages-firmware console ## Boot real firmware, loaders and an installer in an emulator (minutes)
+	$(CARGO) test --package lastmile --features firmware --test firmware -- --nocapture --test-threads 1
+
+.PHONY: lint
+lint: packages-build console ## Formatting, clippy, the console's types and lint
+	$(CARGO) fmt --check
+	$(CARGO) clippy --workspace --all-targets --all-features -- -D warnings
+	cd console && npm run --silent check && npm run --silent lint
+
+.PHONY: bench
+bench: packages-build console ## Measure against floors in the same run
+	$(CARGO) bench --package lastmile-server --bench wire
+
+.PHONY: contract
+contract: ## Accept the API's contract as the routes make it; review crates/api/openapi.json afterwards
+	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-server --test openapi
+
+.PHONY: reference
+reference: console ## Write docs/commands.md from the commands' own help
+	$(CARGO) run --quiet --package lastmile -- command-reference > docs/commands.md
+
+.PHONY: screenshots
+screenshots: packages-test console ## Take docs/screenshots/ from the demo
+	LASTMILE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(CARGO) test --package lastmile --test console
+
+.PHONY: install
+install: packages-build console ## Build for use and install the binary, the unit and an example configuration
+	$(CARGO) build --release --package lastmile
+	install -D -m 755 target/release/lastmile $(DESTDIR)/usr/local/bin/lastmile
+	install -D -m 644 packaging/lastmile.service $(DESTDIR)/etc/systemd/system/lastmile.service
+	test -e $(DESTDIR)/etc/lastmile/lastmile.toml || \
+		install -D -m 644 crates/server/lastmile.example.toml $(DESTDIR)/etc/lastmile/lastmile.toml

@@ -1,0 +1,81 @@
+import { Moon, Sun } from "lucide-react";
+import { NavLink, Route, Routes } from "react-router";
+
+import { type Connection, useLive } from "./api/live";
+import { InstallPage } from "./installs/InstallPage";
+import { InstallsPage } from "./installs/InstallsPage";
+import { MachinePage } from "./machines/MachinePage";
+import { MachinesPage } from "./machines/MachinesPage";
+import { Empty } from "./parts/States";
+import { useTheme } from "./parts/theme";
+
+/** The frame around every page. */
+export function App() {
+  const connection = useLive();
+  return (
+    <div className="flex h-dvh flex-col bg-base-100 text-base-content">
+      <a href="#content" className="btn btn-sm absolute -top-20 left-2 z-10 focus:top-2">
+        To the content
+      </a>
+      <Header connection={connection} />
+      <main id="content" className="flex min-h-0 flex-1 flex-col px-3 pt-3 sm:px-5">
+        <Routes>
+          <Route path="/" element={<MachinesPage />} />
+          <Route path="/machines/:name" element={<MachinePage />} />
+          <Route path="/installs" element={<InstallsPage />} />
+          <Route path="/installs/:number" element={<InstallPage />} />
+          <Route path="*" element={<Empty title="There is no such page">The address may be mistyped.</Empty>} />
+        </Routes>
+      </main>
+    </div>
+  );
+}
+
+function Header({ connection }: { connection: Connection }) {
+  const { dark, toggle } = useTheme();
+  const link = ({ isActive }: { isActive: boolean }) =>
+    `border-b-2 px-1 py-3 ${isActive ? "border-accent font-semibold" : "border-transparent hover:border-base-300"}`;
+  return (
+    <header className="flex items-center gap-5 border-b border-base-300 bg-base-200 px-3 sm:px-5">
+      <NavLink to="/" className="flex items-center gap-2 font-semibold tracking-tight">
+        <img src="/mark.svg" alt="" className="size-6" />
+        <span className="hidden sm:inline">Last Mile</span>
+      </NavLink>
+      <nav aria-label="Pages" className="flex gap-4">
+        <NavLink to="/" end className={link}>
+          Machines
+        </NavLink>
+        <NavLink to="/installs" className={link}>
+          Installs
+        </NavLink>
+      </nav>
+      <div className="ml-auto flex items-center gap-3">
+        <ConnectionNote connection={connection} />
+        <button
+          type="button"
+          className="btn btn-ghost btn-sm btn-square"
+          onClick={toggle}
+          aria-label={dark ? "Use the day colours" : "Use the night colours"}
+        >
+          {dark ? <Sun className="size-4" /> : <Moon className="size-4" />}
+        </button>
+      </div>
+    </header>
+  );
+}
+
+const CONNECTIONS: Record<Connection, { mark: string; text: string }> = {
+  connecting: { mark: "bg-base-300", text: "connecting" },
+  live: { mark: "bg-success", text: "live" },
+  lost: { mark: "under-way bg-error", text: "no connection, trying again" },
+};
+
+function ConnectionNote({ connection }: { connection: Connection }) {
+  const { mark, text } = CONNECTIONS[connection];
+  return (
+    <span role="status" className="flex items-center gap-1.5 text-xs">
+      <span className={`size-2 rotate-45 ${mark}`} aria-hidden />
+      {text}
+    </span>
+  );
+}

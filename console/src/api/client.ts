@@ -1,0 +1,35 @@
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type MachineRow = Schemas["MachineRow"];
+export type MachineDetail = Schemas["MachineDetail"];
+export type MachineList = Schemas["MachineList"];
+export type InstallRow = Schemas["InstallRow"];
+export type InstallDetail = Schemas["InstallDetail"];
+export type InstallList = Schemas["InstallList"];
+export type InstallState = Schemas["InstallState"];
+export type Stage = Schemas["Stage"];
+export type Step = Schemas["StepKind"];
+export type LiveEvent = Schemas["Event"];
+export type Problem = Schemas["Problem"];
+
+/** The typed client of the service that served this page. */
+export const api = createClient<paths>({ baseUrl: window.location.origin, headers: { "lastmile-user": "console" } });
+
+/** A refused or failed call, with the service's own words. */
+export class CallError extends Error {
+  constructor(readonly problem: Problem | undefined) {
+    super(problem?.detail ?? problem?.title ?? "The service does not answer.");
+  }
+}
+
+/** The answer of a call, or the error that says why there is none. */
+export function answer<T>(result: { data?: T; error?: unknown }): T {
+  if (result.data !== undefined) {
+    return result.data;
+  }
+  const known = typeof result.error === "object" && result.error !== null && "title" in result.error;
+  throw new CallError(known ? (result.error as Problem) : undefined);
+}

@@ -1,0 +1,80 @@
+import { ArrowLeft } from "lucide-react";
+import { Link, useParams } from "react-router";
+
+import type { InstallDetail } from "../api/client";
+import { Pairs } from "../parts/Pairs";
+import { Route } from "../parts/Route";
+import { Section } from "../parts/Section";
+import { Failed, Loading } from "../parts/States";
+import { StateMark } from "../parts/StateMark";
+import { clock, span } from "../parts/time";
+import { useInstall } from "./useInstalls";
+
+export function InstallPage() {
+  const number = Number(useParams().number);
+  const install = useInstall(number);
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <Link to="/installs" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+        <ArrowLeft className="size-4" aria-hidden /> Installs
+      </Link>
+      <h1 className="mt-1 mb-4 text-lg font-semibold">Install {number}</h1>
+      {install.isPending && <Loading />}
+      {install.isError && (
+        <Failed
+          error={install.error}
+          again={() => {
+            void install.refetch();
+          }}
+        />
+      )}
+      {install.data && <Detail install={install.data} />}
+    </div>
+  );
+}
+
+function Detail({ install }: { install: InstallDetail }) {
+  const time = (at: string | null | undefined) => (at ? clock(at) : "–");
+  const digest = (text: string | null | undefined) => <span className="font-mono text-xs">{text ?? "–"}</span>;
+  return (
+    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
+      <Section title="The record">
+        <div className="mb-3 flex items-center gap-4">
+          <StateMark state={install.state} />
+          <Route step={install.last_step} state={install.state} />
+        </div>
+        <Pairs
+          pairs={[
+            [
+              "Machine",
+              <Link className="link" to={`/machines/${install.machine}`}>
+                {install.machine}
+              </Link>,
+            ],
+            ["Image", `${install.image} r${install.revision}`],
+            ["Manifest", digest(install.manifest_hash)],
+            ["Answers", `${install.answers} v${install.answers_version}`],
+            ["Answer file", digest(install.answer_hash)],
+            ["Armed", `${clock(install.armed_at)} by ${install.armed_by}`],
+            ["Booting", time(install.booting_at)],
+            ["Installing", time(install.installing_at)],
+            ["Ended", time(install.ended_at)],
+            ["Kernel starts", install.kernel_fetches],
+            ...(install.reason ? [["Reason", install.reason] as [string, string]] : []),
+          ]}
+        />
+      </Section>
+      <Section title="What was seen">
+        <ol className="space-y-1">
+          {install.steps.map((step, index) => (
+            <li key={index} className="grid grid-cols-[5rem_5rem_minmax(0,1fr)] gap-2">
+              <span className="text-right text-base-content/70">+{span(install.armed_at, step.at)}</span>
+              <span className="font-medium">{step.kind}</span>
+              <span className="min-w-0 break-words text-base-content/80">{step.detail}</span>
+            </li>
+          ))}
+        </ol>
+      </Section>
+    </div>
+  );
+}

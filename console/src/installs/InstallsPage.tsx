@@ -1,0 +1,157 @@
+import { Link, useSearchParams } from "react-router";
+
+import type { InstallRow, InstallState } from "../api/client";
+import { Route } from "../parts/Route";
+import { Empty, Failed, Loading } from "../parts/States";
+import { StateMark } from "../parts/StateMark";
+import { VirtualRows } from "../parts/VirtualRows";
+import { ago, span, useNow } from "../parts/time";
+import { PAGE, useInstalls } from "./useInstalls";
+
+const ROW_PX = 40;
+
+const STATES: InstallState[] = ["failed", "stalled", "armed", "booting", "installing", "installed", "cancelled"];
+
+const COLUMNS: [string, string][] = [
+  ["No.", ""],
+  ["Machine", ""],
+  ["Image", "hidden sm:block"],
+  ["Answers", "hidden lg:block"],
+  ["Way", "hidden sm:block"],
+  ["State", ""],
+  ["Took", "hidden lg:block"],
+  ["Moved", "hidden lg:block"],
+];
+
+export function InstallsPage() {
+  const [params, setParams] = useSearchParams();
+  const chosen = params.get("state") as InstallState | null;
+  const number = Number(params.get("page") ?? 0);
+  const installs = useInstalls(chosen ? [chosen] : [], number);
+  const now = useNow();
+  const rows = installs.data?.installs ?? [];
+  const total = installs.data?.total ?? 0;
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-3">
+        <h1 className="font-semibold">{total} installs</h1>
+        <select
+          className="select w-44"
+          aria-label="Only installs in this state"
+          value={chosen ?? ""}
+          onChange={(event) => {
+            setParams(event.target.value ? { state: event.target.value } : {});
+          }}
+        >
+          <option value="">in every state</option>
+          {STATES.map((state) => (
+            <option key={state}>{state}</option>
+          ))}
+        </select>
+        {total > PAGE && (
+          <Pages
+            number={number}
+            last={Math.ceil(total / PAGE) - 1}
+            go={(page) => {
+              setParams({ ...(chosen && { state: chosen }), page: page.toString() });
+            }}
+          />
+        )}
+      </div>
+      {installs.isError && (
+        <Failed
+          error={installs.error}
+          again={() => {
+            void installs.refetch();
+          }}
+        />
+      )}
+      {installs.isPending && <Loading />}
+      {installs.data && rows.length === 0 && (
+        <Empty title={chosen ? `No install is ${chosen}` : "Nothing was installed yet"}>
+          Arm one with <code>lastmile install arm MACHINE --image IMAGE --answers ANSWERS</code>.
+        </Empty>
+      )}
+      {rows.length > 0 && (
+        <VirtualRows
+          label="Installs"
+          count={rows.length}
+          height={ROW_PX}
+          head={<Head />}
+          row={(index) => {
+            const row = rows[index];
+            return row && <Row row={row} now={now} />;
+          }}
+        />
+      )}
+    </>
+  );
+}
+
+function Pages({ number, last, go }: { number: number; last: number; go: (page: number) => void }) {
+  const to = (page: number, label: string) => (
+    <button
+      type="button"
+      className="btn btn-sm"
+      disabled={page < 0 || page > last}
+      onClick={() => {
+        go(page);
+      }}
+    >
+      {label}
+    </button>
+  );
+  return (
+    <nav aria-label="Pages of installs" className="flex items-center gap-2">
+      {to(number - 1, "Newer")}
+      {to(number + 1, "Older")}
+    </nav>
+  );
+}
+
+function Head() {
+  return (
+    <div role="row" className="install-grid grid gap-x-3 px-2 py-1.5 text-xs text-base-content/70">
+      {COLUMNS.map(([name, show]) => (
+        <div key={name} role="columnheader" className={show}>
+          {name}
+        </div>
+      ))}
+    </div>
+  );
+}
+
+function Row({ row, now }: { row: InstallRow; now: number }) {
+  return (
+    <div className="install-grid grid h-full items-center gap-x-3 px-2">
+      <div role="cell">
+        <Link data-row to={`/installs/${row.number}`} className="link-hover font-medium">
+          {row.number}
+        </Link>
+      </div>
+      <div role="cell" className="min-w-0 truncate">
+        <Link to={`/machines/${row.machine}`} className="link-hover">
+          {row.machine}
+        </Link>
+      </div>
+      <div role="cell" className="hidden truncate sm:block">
+        {row.image} r{row.revision}
+      </div>
+      <div role="cell" className="hidden truncate lg:block">
+        {row.answers} v{row.answers_version}
+      </div>
+      <div role="cell" className="hidden sm:block">
+        <Route step={row.last_step} state={row.state} />
+      </div>
+      <div role="cell">
+        <StateMark state={row.state} />
+      </div>
+      <div role="cell" className="hidden lg:block">
+        {row.booting_at ? span(row.booting_at, row.ended_at ?? now) : "–"}
+      </div>
+      <div role="cell" className="hidden lg:block">
+        {ago(row.last_step_at, now)}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,93 @@
+import { ArrowLeft } from "lucide-react";
+import { Link, useParams } from "react-router";
+
+import type { MachineDetail } from "../api/client";
+import { Pairs } from "../parts/Pairs";
+import { Route } from "../parts/Route";
+import { Section } from "../parts/Section";
+import { Failed, Loading } from "../parts/States";
+import { StateMark } from "../parts/StateMark";
+import { ago, clock, useNow } from "../parts/time";
+import { routeState } from "./routeState";
+import { useMachine } from "./useMachines";
+
+export function MachinePage() {
+  const { name = "" } = useParams();
+  const machine = useMachine(name);
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <Link to="/" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+        <ArrowLeft className="size-4" aria-hidden /> Machines
+      </Link>
+      <h1 className="mt-1 mb-4 text-lg font-semibold">{name}</h1>
+      {machine.isPending && <Loading />}
+      {machine.isError && (
+        <Failed
+          error={machine.error}
+          again={() => {
+            void machine.refetch();
+          }}
+        />
+      )}
+      {machine.data && <Detail machine={machine.data} />}
+    </div>
+  );
+}
+
+function Detail({ machine }: { machine: MachineDetail }) {
+  const now = useNow();
+  const installed = machine.installed;
+  return (
+    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
+      <div>
+        <Section title="Now">
+          <div className="mb-3 flex flex-wrap items-center gap-4">
+            <StateMark state={machine.stage} />
+            {machine.install != null && <Route step={machine.last_step} state={routeState(machine)} />}
+            {machine.install != null && (
+              <Link className="link" to={`/installs/${machine.install}`}>
+                install {machine.install}
+              </Link>
+            )}
+          </div>
+          <Pairs
+            pairs={[
+              ["Holds", installed ? `${installed.image} r${installed.revision} since ${clock(installed.at)}` : "–"],
+              ["Address", machine.address ?? "–"],
+              ["MAC", <span className="font-mono text-xs">{machine.macs.join(", ")}</span>],
+              ["Seen", ago(machine.last_seen, now)],
+              ["Standing", typeof machine.standing === "string" ? machine.standing : `live: ${machine.standing.live}`],
+              ["Registered", clock(machine.created)],
+            ]}
+          />
+        </Section>
+        <Section title="If it boots now">
+          <p className="font-medium">It gets {machine.plan.gets},</p>
+          <p className="mb-3">because {machine.plan.why}.</p>
+          {machine.plan.menu && (
+            <details>
+              <summary className="cursor-pointer">What its loader reads</summary>
+              <pre className="mt-2 overflow-x-auto bg-base-200 p-2 text-xs">{machine.plan.menu}</pre>
+            </details>
+          )}
+        </Section>
+      </div>
+      <Section title="What it did on the wire">
+        {machine.trace.length === 0 && <p>Nothing since the service started.</p>}
+        <ol className="space-y-1">
+          {machine.trace.toReversed().map((event, index) => (
+            <li key={`${event.at} ${index}`} className="grid grid-cols-[4.5rem_minmax(0,1fr)] gap-2">
+              <time className="text-xs leading-5 text-base-content/70" dateTime={event.at}>
+                {new Date(event.at).toLocaleTimeString()}
+              </time>
+              <div className="min-w-0 break-words">
+                <span className="font-medium">{event.asked}</span>
+                <span className="text-base-content/75"> → {event.got}</span>
+              </div>
+            </li>
+          ))}
+        </ol>
+      </Section>
+    </div>
+  );
+}

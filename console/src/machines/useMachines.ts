@@ -1,0 +1,54 @@
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+
+import { answer, api, type MachineRow, type Stage } from "../api/client";
+
+/** Rows read at once. */
+export const PAGE = 100;
+
+export type Sort = "stage" | "name" | "seen" | "image";
+
+export interface Filter {
+  text: string;
+  stages: Stage[];
+  sort: Sort;
+  reverse: boolean;
+}
+
+function page(filter: Filter, number: number) {
+  return {
+    queryKey: ["machines", filter, number],
+    placeholderData: keepPreviousData,
+    queryFn: async () => {
+      const query = {
+        ...(filter.text && { text: filter.text }),
+        ...(filter.stages.length > 0 && { stage: filter.stages.join(",") }),
+        sort: filter.sort,
+        reverse: filter.reverse,
+        limit: PAGE,
+        offset: number * PAGE,
+      };
+      return answer(await api.GET("/api/v1/machines", { params: { query } }));
+    },
+  };
+}
+
+/** How many machines the filter lets through, how many there are at each stage, and how the reading went. */
+export function useMachineCounts(filter: Filter) {
+  return useQuery(page(filter, 0));
+}
+
+/** The rows of the pages that hold `from` to `to`; a row not read yet is `undefined`. */
+export function useMachineRows(filter: Filter, from: number, to: number): (index: number) => MachineRow | undefined {
+  const first = Math.floor(from / PAGE);
+  const numbers = Array.from({ length: Math.floor(to / PAGE) - first + 1 }, (_, i) => first + i);
+  const pages = useQueries({ queries: numbers.map((number) => page(filter, number)) });
+  return (index) => pages[Math.floor(index / PAGE) - first]?.data?.machines[index % PAGE];
+}
+
+/** One machine, with its plan and its trace. */
+export function useMachine(name: string) {
+  return useQuery({
+    queryKey: ["machine", name],
+    queryFn: async () => answer(await api.GET("/api/v1/machines/{name}", { params: { path: { name } } })),
+  });
+}

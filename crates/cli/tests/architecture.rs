@@ -1,0 +1,57 @@
+//! The arrows between the crates point one way (docs/architecture.md), and the core stays free of IO.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use cargo_metadata::{DependencyKind, MetadataCommand, PackageId};
+
+/// What each crate may use of ours.
+const ARROWS: [(&str, &[&str]); 7] = [
+    ("lastmile-core", &[]),
+    ("lastmile-store", &["lastmile-core"]),
+    ("lastmile-api", &["lastmile-core"]),
+    ("lastmile-sim", &["lastmile-core"]),
+    ("lastmile-client", &["lastmile-api"]),
+    ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core"]),
+    ("lastmile", &["lastmile-server", "lastmile-sim", "lastmile-client", "lastmile-api", "lastmile-core"]),
+];
+
+/// What would bring sockets, disks, databases, threads of an executor or a log into the core.
+const NOT_IN_CORE: [&str; 8] = ["tokio", "async-std", "mio", "socket2", "diesel", "hyper", "axum", "tracing"];
+
+#[test]
+fn arrows_point_one_way() {
+    let metadata = MetadataCommand::new().exec().unwrap();
+    let allowed: BTreeMap<&str, BTreeSet<&str>> =
+        ARROWS.iter().map(|(name, uses)| (*name, uses.iter().copied().collect())).collect();
+    for package in metadata.workspace_packages() {
+        let name = package.name.as_str();
+        let may = allowed.get(name).unwrap_or_else(|| panic!("{name} has no place in the architecture"));
+        for dependency in package.dependencies.iter().filter(|d| d.name.starts_with("lastmile")) {
+            assert!(may.contains(dependency.name.as_str()), "{name} must not use {}", dependency.name);
+        }
+    }
+    assert_eq!(metadata.workspace_packages().len(), ARROWS.len());
+}
+
+#[test]
+fn the_core_is_free_of_io() {
+    let metadata = MetadataCommand::new().exec().unwrap();
+    let names: HashMap<&PackageId, &str> =
+        metadata.packages.iter().map(|package| (&package.id, package.name.as_str())).collect();
+    let nodes: HashMap<_, _> = metadata.resolve.as_ref().unwrap().nodes.iter().map(|n| (&n.id, n)).collect();
+    let core = metadata.packages.iter().find(|package| package.name.as_str() == "lastmile-core").unwrap();
+    let mut waiting = vec![&core.id];
+    let mut seen = BTreeSet::new();
+    while let Some(id) = waiting.pop() {
+        if !seen.insert(id) {
+            continue;
+        }
+        assert!(!NOT_IN_CORE.contains(&names[id]), "the core uses {}", names[id]);
+        let normal = nodes[id]
+            .deps
+            .iter()
+            .filter(|dependency| dependency.dep_kinds.iter().any(|kind| kind.kind == DependencyKind::Normal));
+        waiting.extend(normal.map(|dependency| &dependency.pkg));
+    }
+    assert!(seen.len() > 5, "nothing was looked at");
+}

@@ -1,0 +1,304 @@
+//! The client's commands against a running service: what they change, what they say, and what they refuse.
+
+mod support;
+
+use std::{
+    io::Write,
+    path::Path,
+    process::{Command, Stdio},
+};
+
+use support::{need, service::Service};
+
+/// A service that answers relays on the loopback, on ports of its own.
+fn service(first_port: u16) -> Service<'static> {
+    let boot = format!(
+        "address = '127.0.0.1'\nrelay_listen = '127.0.0.1:{first_port}'\ntftp_port = {}\nhttp_port = {}",
+        first_port + 1,
+        first_port + 2
+    );
+    Service::start(None, &boot, first_port + 3)
+}
+
+fn write(service: &Service<'_>, name: &str, content: &[u8]) -> String {
+    let path = service.folder.path().join(name);
+    std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+    std::fs::write(&path, content).unwrap();
+    path.to_str().unwrap().into()
+}
+
+fn add_subnet(service: &Service<'_>) {
+    service.run(&[
+        "subnet",
+        "add",
+        "holm-quay",
+        "198.51.100.0/24",
+        "--relay",
+        "127.0.0.1",
+        "--pool",
+        "198.51.100.100-198.51.100.120",
+        "--domain",
+        "gannet.example",
+    ]);
+}
+
+fn add_image(service: &Service<'_>) {
+    let kernel = write(service, "linux", b"a kernel");
+    let initrd = write(service, "initrd.gz", b"an initrd");
+    service.run(&[
+        "image",
+        "add",
+        "tidewrack-12",
+        "--family",
+        "preseed",
+        "--kernel",
+        &kernel,
+        "--initrd",
+        &initrd,
+    ]);
+}
+
+fn add_answers(service: &Service<'_>) {
+    let example = write(service, "answers.toml", service.run(&["answers", "example"]).as_bytes());
+    service.run(&["answers", "save", "quay-server", "--from", &example]);
+}
+
+#[test]
+fn a_person_sets_up_a_site_and_reads_it_back() {
+    let service = service(21_000);
+    add_subnet(&service);
+    let table = service.run(&["subnet", "list"]);
+    assert!(table.starts_with("NAME") && table.contains("holm-quay  198.51.100.0/24  lease"), "{table}");
+    service.run(&["subnet", "change", "holm-quay", "--dns", "198.51.100.53", "--newcomers", "menu"]);
+    let subnet = service.json(&["subnet", "show", "holm-quay"]);
+    assert_eq!(subnet["dns"][0], "198.51.100.53");
+    assert_eq!(subnet["domain"], "gannet.example", "what is not named stays");
+
+    add_image(&service);
+    add_answers(&service);
+    service.run(&["machine", "add", "auklet-chart", "--mac", "0200.5E00.5301"]);
+    let plan = service.run(&["plan", "auklet-chart"]);
+    assert!(plan.contains("gets     its local disk"), "{plan}");
+    assert!(plan.contains("why      auklet-chart is known and no install is armed"), "{plan}");
+    let armed = service.run(&[
+        "install",
+        "arm",
+        "auklet-chart",
+        "--image",
+        "tidewrack-12",
+        "--answers",
+        "quay-server",
+    ]);
+    assert!(armed.starts_with("install 1 is armed: auklet-chart gets tidewrack-12 r1"), "{armed}");
+    let plan = service.run(&["plan", "auklet-chart"]);
+    assert!(plan.contains("why      install 1 of tidewrack-12 r1 is armed since"), "{plan}");
+    assert!(plan.contains("url=http://127.0.0.1:21002/answers/(token)/preseed.cfg"), "{plan}");
+    service.run(&["install", "cancel", "1"]);
+    assert!(service.run(&["plan", "auklet-chart"]).contains("its local disk"));
+    let list = service.run(&["install", "list"]);
+    assert!(list.contains("auklet-chart") && list.contains("cancelled"), "{list}");
+}
+
+#[test]
+fn a_folder_becomes_an_image_and_the_same_content_is_stored_once() {
+    let service = service(21_010);
+    write(&service, "netboot/boot/linux", b"kernel");
+    write(&service, "netboot/boot/initrd.gz", b"initrd");
+    write(&service, "netboot/notes.txt", b"initrd");
+    let folder = service.folder.path().join("netboot");
+    let add = |kernel: &str, parameter: &str| {
+        service.try_run(&[
+            "image",
+            "add",
+            "bollard-9",
+            "--folder",
+            folder.to_str().unwrap(),
+            "--kernel",
+            kernel,
+            "--initrd",
+            "boot/initrd.gz",
+            "--parameter",
+            parameter,
+        ])
+    };
+    let wrong = add("linux", "quiet");
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("'linux' is not in the folder"));
+    assert!(add("boot/linux", "quiet").status.success());
+    let again = add("boot/linux", "quiet");
+    assert!(String::from_utf8_lossy(&again.stderr).contains("exactly revision 1"), "{again:?}");
+    assert!(add("boot/linux", "noquiet").status.success());
+    let image = service.json(&["image", "show", "bollard-9"]);
+    assert_eq!(image["current"]["number"], 2);
+    assert_eq!(image["current"]["files"].as_array().unwrap().len(), 3);
+    assert_eq!(files_below(&service.folder.path().join("data/content")), 2);
+}
+
+fn files_below(folder: &Path) -> usize {
+    let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    entries.map(|path| if path.is_dir() { files_below(&path) } else { 1 }).sum()
+}
+
+#[test]
+fn bad_input_is_refused_whole_with_place_and_mend() {
+    let service = service(21_020);
+    let (code, said) = service.fail(&[
+        "subnet",
+        "add",
+        "holm quay",
+        "198.51.100.7/24",
+        "--router",
+        "quay-router",
+        "--lease-secs",
+        "5",
+        "--pool",
+        "198.51.100.100",
+    ]);
+    assert_eq!(code, 1);
+    for part in [
+        "Nothing was saved.",
+        "name: 'holm quay' holds ' '",
+        "network: 198.51.100.7/24 has host bits set",
+        "Write 198.51.100.0/24 if that is the network meant.",
+        "router: 'quay-router' is no IPv4 address",
+        "lease_secs: a lease of 5 s",
+        "pools[0]: '198.51.100.100' is not two addresses",
+        "interface: neither an interface nor a relay is named",
+    ] {
+        assert!(said.contains(part), "lacks {part:?}:\n{said}");
+    }
+    assert_eq!(service.json(&["subnet", "list"]).as_array().unwrap().len(), 0);
+    // The service's own address in a range.
+    let (_, said) = service.fail(&[
+        "subnet",
+        "add",
+        "loop",
+        "127.0.0.0/24",
+        "--relay",
+        "127.0.0.9",
+        "--pool",
+        "127.0.0.1-127.0.0.5",
+    ]);
+    assert!(said.contains("holds 127.0.0.1, this service's own address"), "{said}");
+
+    let (_, said) = service.fail(&["machine", "add", "auklet", "--mac", "02:00:5e:00:53", "--mac", "x"]);
+    assert!(said.contains("macs[0]: '02:00:5e:00:53' has 10 hexadecimal digits"), "{said}");
+    assert!(said.contains("macs[1]: 'x' holds 'x'"), "{said}");
+    let (_, said) = service.fail(&["image", "add", "tidewrack-12", "--kernel", "/nowhere/linux"]);
+    assert!(said.contains("/nowhere/linux"), "{said}");
+    let (_, said) = service.fail(&["install", "arm", "a", "--image", "b", "--answers", "c"]);
+    for part in [
+        "machine: no machine is named 'a'",
+        "image: no image is named 'b'",
+        "answers: no answers are named 'c'",
+    ] {
+        assert!(said.contains(part), "{said}");
+    }
+    let answers = write(&service, "bad.toml", b"locale = 'en_GB.UTF-8'\nkeybord = 'gb'\n");
+    let (_, said) = service.fail(&["answers", "save", "x", "--from", &answers]);
+    assert!(
+        said.contains("line 2") && said.contains("keybord") && said.contains("answers example"),
+        "{said}"
+    );
+    let (code, _) = service.fail(&["subnet", "add"]);
+    assert_eq!(code, 2, "wrong usage");
+    let nobody = Command::new(support::service::LASTMILE)
+        .args(["--server", "http://127.0.0.1:9", "status"])
+        .output()
+        .unwrap();
+    let said = String::from_utf8_lossy(&nobody.stderr);
+    assert!(
+        said.contains("no answer from http://127.0.0.1:9") && said.contains("systemctl status"),
+        "{said}"
+    );
+}
+
+#[test]
+fn what_is_in_use_stays() {
+    let service = service(21_030);
+    add_subnet(&service);
+    add_image(&service);
+    add_answers(&service);
+    service.run(&["machine", "add", "auklet-chart", "--mac", "02:00:5e:00:53:01"]);
+    let arm = ["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"];
+    service.run(&arm);
+    for (words, part) in [
+        (["image", "remove", "tidewrack-12"], "install 1 of tidewrack-12 goes on"),
+        (["answers", "remove", "quay-server"], "install 1 with answers quay-server goes on"),
+        (["machine", "remove", "auklet-chart"], "install 1 goes on for auklet-chart"),
+    ] {
+        let (_, said) = service.fail(&words);
+        assert!(said.contains(part), "{said}");
+    }
+    let (_, said) = service.fail(&arm);
+    assert!(said.contains("install 1 of tidewrack-12 is armed on auklet-chart"), "{said}");
+    service.run(&["install", "cancel", "1"]);
+    let (_, said) = service.fail(&["install", "cancel", "1"]);
+    assert!(said.contains("install 1 has ended already: cancelled"), "{said}");
+    service.run(&["machine", "remove", "auklet-chart"]);
+    service.run(&["image", "remove", "tidewrack-12"]);
+    // The record outlives what it names.
+    assert_eq!(service.json(&["install", "show", "1"])["machine"], "auklet-chart");
+}
+
+#[test]
+fn debconf_takes_the_answer_file_and_grub_the_menu() {
+    need("/usr/bin/debconf-set-selections", "debconf");
+    need("/usr/bin/grub-script-check", "grub-common");
+    let service = service(21_040);
+    add_subnet(&service);
+    add_image(&service);
+    let answers = r#"
+locale = "en_GB.UTF-8"
+keyboard = "gb"
+time_zone = "Europe/London"
+ntp = "time.gannet.example"
+packages = ["openssh-server", "chrony"]
+root_password = { plain = "holm quay at dawn" }
+[user]
+name = "purser"
+full_name = "Ship's \"Purser\" $HOME `x` %n <b> ö"
+password = { plain = "tern bay at dusk" }
+[disk]
+device = "/dev/disk/by-id/nvme-eui.0025"
+layout = "lvm"
+[mirror]
+host = "mirror.gannet.example:8080"
+"#;
+    let path = write(&service, "answers.toml", answers.as_bytes());
+    service.run(&["answers", "save", "quay-server", "--from", &path]);
+    service.run(&["machine", "add", "auklet-chart", "--mac", "02:00:5e:00:53:01"]);
+    let text = service.run(&["answers", "preview", "quay-server", "--machine", "auklet-chart"]);
+    assert!(
+        text.contains("d-i passwd/user-fullname string Ship's \"Purser\" $HOME `x` %n <b> ö\n"),
+        "{text}"
+    );
+    assert!(!text.contains("$6$") && !text.contains("dawn"), "a hash or a password shows:\n{text}");
+    check("debconf-set-selections", &["--checkonly"], &text);
+
+    service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"]);
+    let plan = service.json(&["machine", "show", "auklet-chart"]);
+    check("grub-script-check", &[], plan["plan"]["menu"].as_str().unwrap());
+}
+
+/// Feeds a witness; it must find nothing wrong.
+fn check(program: &str, arguments: &[&str], text: &str) {
+    let mut child =
+        Command::new(program).args(arguments).stdin(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && !said.contains("warning"), "{program}: {said}\n{text}");
+}
+
+#[test]
+fn completion_and_reference_name_every_command() {
+    for shell in ["bash", "zsh", "fish"] {
+        let output = Command::new(support::service::LASTMILE).args(["completion", shell]).output().unwrap();
+        let script = String::from_utf8(output.stdout).unwrap();
+        assert!(script.contains("newcomers"), "{shell}");
+    }
+    let output = Command::new(support::service::LASTMILE).arg("command-reference").output().unwrap();
+    let made = String::from_utf8(output.stdout).unwrap();
+    let kept = std::fs::read_to_string("../../docs/commands.md").unwrap();
+    assert!(made == kept, "docs/commands.md is not what the commands say; run `make reference`");
+}

@@ -1,0 +1,194 @@
+//! The console in headless Chromium, on the demo's data and on 10,000 machines.
+
+mod support;
+
+use std::{
+    io::{BufRead, BufReader},
+    process::{Child, Command, Stdio},
+};
+
+use lastmile_api::{ArmRequest, InstallQuery, MachineDraft, StandingDraft};
+use lastmile_client::Client;
+use lastmile_core::boot::Architecture;
+use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
+use support::{browser::Browser, service::LASTMILE};
+
+/// A running `lastmile demo`, ended with the value.
+struct Demo {
+    child: Child,
+    console: String,
+}
+
+impl Demo {
+    fn start() -> Self {
+        let mut child =
+            Command::new(LASTMILE).args(["demo", "--port", "0"]).stdout(Stdio::piped()).spawn().unwrap();
+        let mut first = String::new();
+        let mut story = BufReader::new(child.stdout.take().unwrap());
+        story.read_line(&mut first).unwrap();
+        let console = first.split("Console: ").nth(1).unwrap().trim().to_owned();
+        // Read on, so that the demo is never stopped by a full pipe.
+        std::thread::spawn(move || story.lines().count());
+        Self { child, console }
+    }
+
+    fn client(&self) -> Client {
+        Client::new(&self.console, "test").unwrap()
+    }
+
+    /// Where a simulated machine at Skerry Point reaches the demo's service.
+    async fn reached(&self) -> Reached {
+        let listens = self.client().status().await.unwrap().listens;
+        let port = |what: &str| {
+            let line = listens.iter().find(|line| line.starts_with(what)).unwrap();
+            line.rsplit(':').next().unwrap().parse::<u16>().unwrap()
+        };
+        Reached {
+            dhcp: std::net::SocketAddrV4::new([127, 0, 0, 1].into(), port("DHCP from relays")),
+            tftp_port: port("TFTP"),
+            http_port: port("boot HTTP"),
+            link: [192, 0, 2, 1].into(),
+        }
+    }
+}
+
+impl Drop for Demo {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[tokio::test]
+async fn installs_are_seen_to_happen_without_a_reload() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&demo.console).await;
+    browser.wait_for_text("skerry-kiosk-1").await;
+    browser.wait_for_text("live").await;
+    // Every stage passes before the eyes of whoever looks: nothing is clicked, nothing reloaded.
+    for stage in ["armed", "booting", "installing", "installed"] {
+        browser.wait_for_text(stage).await;
+        if stage == "installing" {
+            tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+            browser.picture("console-machines.png").await;
+        }
+    }
+    browser.wait_for_text("tidewrack-12 r1").await;
+
+    browser.click("a[href='/machines/skerry-kiosk-1']").await;
+    browser.wait_for_text("If it boots now").await;
+    browser.wait_for_text("DHCPDISCOVER from uefi-x64 firmware").await;
+    browser.wait_for_text("its local disk").await;
+    browser.picture("console-machine.png").await;
+    browser.click("a[href='/installs/1']").await;
+    browser.wait_for_text("What was seen").await;
+    browser.wait_for_text("answer file").await;
+    browser.picture("console-install.png").await;
+    browser.click("a[href='/installs']").await;
+    browser.wait_for_text("6 installs").await;
+    browser.picture("console-installs.png").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn night_colours_and_a_narrow_screen_show_the_same() {
+    let demo = Demo::start();
+    for (width, height, dark, name) in
+        [(1280, 800, true, "console-night.png"), (390, 844, false, "console-narrow.png")]
+    {
+        let browser = Browser::open(width, height, dark).await;
+        browser.go(&demo.console).await;
+        browser.wait_for_text("skerry-kiosk-1").await;
+        browser.wait_for_text("booting").await;
+        let theme =
+            browser.client.execute("return document.documentElement.dataset.theme", vec![]).await.unwrap();
+        assert_eq!(theme, if dark { "night" } else { "day" });
+        let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
+        assert_eq!(
+            browser.client.execute(wide, vec![]).await.unwrap(),
+            true,
+            "{width} pixels scroll sideways"
+        );
+        browser.picture(name).await;
+        browser.close().await;
+    }
+}
+
+#[tokio::test]
+async fn who_needs_somebody_comes_first_and_filters_work() {
+    let demo = Demo::start();
+    let client = demo.client();
+    // An install that begins three times and never ends.
+    let arm = ArmRequest {
+        machine: "kittiwake-chart".into(),
+        image: "tidewrack-12".into(),
+        answers: "quay-server".into(),
+    };
+    client.arm(&arm).await.unwrap();
+    let identity =
+        Identity { mac: "00:00:5e:00:53:41".parse().unwrap(), architecture: Architecture::UefiX64 };
+    let kittiwake = Machine::new(identity, demo.reached().await, Pace::FULL).unwrap();
+    for _ in 0..3 {
+        assert!(matches!(kittiwake.boot(&mut |_| {}).await.unwrap(), Booted::Kernel { .. }));
+    }
+    assert_eq!(kittiwake.boot(&mut |_| {}).await.unwrap(), Booted::LocalDisk);
+
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&demo.console).await;
+    browser.wait_for_text("kittiwake-chart").await;
+    browser.wait_for_text("stalled").await;
+    let names = browser.texts("a[data-row]").await;
+    assert_eq!(names[0], "kittiwake-chart", "who needs somebody comes first: {names:?}");
+    browser.picture("console-attention.png").await;
+    browser.click("input[type=search]").await;
+    let field = browser.client.find(fantoccini::Locator::Css("input[type=search]")).await.unwrap();
+    field.send_keys("kittiwake").await.unwrap();
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while browser.texts("a[data-row]").await != ["kittiwake-chart"] {
+        assert!(std::time::Instant::now() < end, "{:?}", browser.texts("a[data-row]").await);
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert!(browser.client.current_url().await.unwrap().as_str().ends_with("?text=kittiwake"));
+    browser.go(&format!("{}/?text=nothing-like-it", demo.console)).await;
+    browser.wait_for_text("No machine fits").await;
+    browser.go(&format!("{}/installs?state=stalled", demo.console)).await;
+    browser.wait_for_text("kittiwake-chart").await;
+    browser.go(&format!("{}/installs/999", demo.console)).await;
+    browser.wait_for_text("no install is named '999'").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
+    let demo = Demo::start();
+    let client = demo.client();
+    let have = client.machines(&lastmile_api::MachineQuery::default()).await.unwrap().total;
+    let numbers: Vec<usize> = (have..10_000).collect();
+    for batch in numbers.chunks(64) {
+        let mut adding = tokio::task::JoinSet::new();
+        for number in batch {
+            let draft = MachineDraft {
+                name: format!("locker-{number:05}"),
+                macs: vec![format!("02:00:00:00:{:02x}:{:02x}", number / 256, number % 256)],
+                standing: StandingDraft::LocalDisk,
+            };
+            let client = client.clone();
+            adding.spawn(async move { client.create_machine(&draft).await.unwrap() });
+        }
+        adding.join_all().await;
+    }
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&format!("{}/?sort=name", demo.console)).await;
+    browser.wait_for_text("locker-").await;
+    let drawn = browser.texts("a[data-row]").await.len();
+    assert!(drawn < 80, "{drawn} rows are drawn");
+    browser
+        .client
+        .execute("const t = document.querySelector('[role=table]'); t.scrollTop = t.scrollHeight", vec![])
+        .await
+        .unwrap();
+    browser.wait_for_text("tern-gate-1").await;
+    assert_eq!(client.installs(&InstallQuery::default()).await.unwrap().total, 6);
+    browser.close().await;
+}

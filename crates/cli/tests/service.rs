@@ -1,0 +1,348 @@
+//! The service through its sockets: what it answers, what it refuses, how it starts and ends.
+
+mod support;
+
+use std::{
+    io::{Read, Write},
+    net::{TcpStream, UdpSocket},
+    os::unix::net::UnixDatagram,
+    process::Command,
+    time::{Duration, Instant},
+};
+
+use lastmile_core::{
+    boot::Architecture,
+    tftp::{ErrorCode, Packet},
+};
+use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
+use support::{
+    need,
+    service::{LASTMILE, Service},
+};
+
+/// A service that answers relays on the loopback, on ports of its own from `first_port` on.
+fn service(first_port: u16) -> Service<'static> {
+    Service::start(None, &boot_section(first_port), first_port + 3)
+}
+
+fn boot_section(first_port: u16) -> String {
+    format!(
+        "address = '127.0.0.1'\nrelay_listen = '127.0.0.1:{first_port}'\ntftp_port = {}\nhttp_port = {}",
+        first_port + 1,
+        first_port + 2
+    )
+}
+
+fn reached(first_port: u16) -> Reached {
+    Reached {
+        dhcp: format!("127.0.0.1:{first_port}").parse().unwrap(),
+        tftp_port: first_port + 1,
+        http_port: first_port + 2,
+        link: "198.51.100.1".parse().unwrap(),
+    }
+}
+
+/// One subnet, a loader, an image, answers, and one armed machine.
+fn fill(service: &Service<'_>) {
+    let write = |name: &str, content: &[u8]| {
+        let path = service.folder.path().join(name);
+        std::fs::write(&path, content).unwrap();
+        path.to_str().unwrap().to_owned()
+    };
+    service.run(&[
+        "subnet",
+        "add",
+        "holm-quay",
+        "198.51.100.0/24",
+        "--relay",
+        "127.0.0.1",
+        "--pool",
+        "198.51.100.100-198.51.100.120",
+        "--domain",
+        "gannet.example",
+    ]);
+    let shim = write("shimx64.efi", &[1; 3000]);
+    let grub = write("grubx64.efi", &[2; 70_000]);
+    service.run(&[
+        "loader",
+        "add",
+        "signed-x64",
+        "--architecture",
+        "uefi-x64",
+        "--boot-file",
+        &shim,
+        "--file",
+        &grub,
+        "--http",
+        "any-port",
+    ]);
+    let kernel = write("linux", &[3; 1_000_000]);
+    let initrd = write("initrd.gz", &[4; 600_001]);
+    service.run(&[
+        "image",
+        "add",
+        "tidewrack-12",
+        "--family",
+        "preseed",
+        "--kernel",
+        &kernel,
+        "--initrd",
+        &initrd,
+    ]);
+    let example = write("answers.toml", service.run(&["answers", "example"]).as_bytes());
+    service.run(&["answers", "save", "quay-server", "--from", &example]);
+    service.run(&["machine", "add", "auklet-chart", "--mac", "00:00:5e:00:53:01"]);
+    arm(service);
+}
+
+fn arm(service: &Service<'_>) {
+    service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"]);
+}
+
+fn machine(first_port: u16, mac: &str, architecture: Architecture) -> Machine {
+    let identity = Identity { mac: mac.parse().unwrap(), architecture };
+    Machine::new(identity, reached(first_port), Pace::FULL).unwrap()
+}
+
+async fn boot(first_port: u16, mac: &str, architecture: Architecture) -> Booted {
+    machine(first_port, mac, architecture).boot(&mut |_| {}).await.unwrap()
+}
+
+#[tokio::test]
+async fn an_install_survives_a_restart_in_mid_boot() {
+    let mut service = service(22_000);
+    fill(&service);
+    let kernel = boot(22_000, "00:00:5e:00:53:01", Architecture::UefiX64).await;
+    let Booted::Kernel { address, parameters } = kernel else { panic!("{kernel:?}") };
+    // Killed, not ended: what was seen so far is on record, and the lease is the same afterwards.
+    assert!(!service.signal("KILL"));
+    service.spawn();
+    assert_eq!(service.json(&["install", "show", "1"])["state"], "booting");
+    let computer = machine(22_000, "00:00:5e:00:53:01", Architecture::UefiX64);
+    let host_name = computer.install(address, &parameters, &mut |_| {}).await.unwrap();
+    assert_eq!(host_name, "auklet-chart");
+    let install = service.json(&["install", "show", "1"]);
+    assert_eq!(install["state"], "installed");
+    let steps: Vec<&str> =
+        install["steps"].as_array().unwrap().iter().map(|step| step["kind"].as_str().unwrap()).collect();
+    let whole = "armed lease loader loader menu kernel initrd lease answers started done";
+    assert_eq!(steps.join(" "), whole);
+    assert_eq!(boot(22_000, "00:00:5e:00:53:01", Architecture::UefiX64).await, Booted::LocalDisk);
+    let list = service.run(&["machine", "list"]);
+    assert!(list.contains("tidewrack-12 r1"), "{list}");
+}
+
+#[tokio::test]
+async fn an_install_that_never_ends_is_stopped() {
+    let service = service(22_010);
+    fill(&service);
+    for _ in 0..3 {
+        let booted = boot(22_010, "00:00:5e:00:53:01", Architecture::UefiX64).await;
+        assert!(matches!(booted, Booted::Kernel { .. }), "{booted:?}");
+    }
+    assert_eq!(boot(22_010, "00:00:5e:00:53:01", Architecture::UefiX64).await, Booted::LocalDisk);
+    let install = service.json(&["install", "show", "1"]);
+    assert_eq!((&install["state"], &install["kernel_fetches"]), (&"stalled".into(), &3.into()));
+    assert_eq!(service.json(&["machine", "list"])["machines"][0]["stage"], "stalled");
+}
+
+#[tokio::test]
+async fn firmware_without_a_loader_and_newcomers_get_an_address_only() {
+    let service = service(22_020);
+    fill(&service);
+    assert_eq!(boot(22_020, "00:00:5e:00:53:01", Architecture::Bios).await, Booted::NoLoader);
+    let trace = service.run(&["machine", "show", "auklet-chart"]);
+    assert!(trace.contains("no loader: none is there for bios firmware"), "{trace}");
+    assert_eq!(boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await, Booted::NoLoader);
+    service.run(&["subnet", "change", "holm-quay", "--newcomers", "menu"]);
+    let menu = boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await;
+    let Booted::Menu(entries) = menu else { panic!("{menu:?}") };
+    assert!(entries.iter().all(|entry| !entry.contains("Install")), "{entries:?}");
+}
+
+#[tokio::test]
+async fn a_token_is_for_its_install_and_shows_nowhere() {
+    let service = service(22_030);
+    fill(&service);
+    let kernel = boot(22_030, "00:00:5e:00:53:01", Architecture::UefiX64).await;
+    let Booted::Kernel { address, parameters } = kernel else { panic!("{kernel:?}") };
+    let url = parameters.iter().find_map(|word| word.strip_prefix("url=")).unwrap().to_owned();
+    let token = url.split('/').nth(4).unwrap().to_owned();
+    assert!(token.len() >= 43, "a token of 256 bits: {token}");
+    let computer = machine(22_030, "00:00:5e:00:53:01", Architecture::UefiX64);
+    computer.install(address, &parameters, &mut |_| {}).await.unwrap();
+    // After the end the token opens nothing; a repeated report is taken and changes nothing.
+    let status = |path: &str| http(22_032, path).lines().next().unwrap().to_owned();
+    assert!(status(&format!("/answers/{token}/preseed.cfg")).contains("403"));
+    assert!(status(&format!("/report/{token}/done")).contains("200"));
+    assert!(status(&format!("/report/{token}/failed")).contains("200"));
+    assert!(status("/report/guessed/done").contains("403"));
+    assert_eq!(service.json(&["install", "show", "1"])["state"], "installed");
+    for words in
+        [["install", "show", "1"], ["machine", "show", "auklet-chart"], ["answers", "show", "quay-server"]]
+    {
+        let shown = service.run(&[&["--json"], words.as_slice()].concat());
+        assert!(!shown.contains(&token) && !shown.contains("$6$"), "{words:?} shows a secret");
+    }
+    assert!(!service.log().contains(&token), "the log holds a token");
+}
+
+/// One plain HTTP/1.1 request; gives head and body.
+fn http(port: u16, path: &str) -> String {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+    write!(stream, "GET {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").unwrap();
+    let mut answer = Vec::new();
+    stream.read_to_end(&mut answer).unwrap();
+    String::from_utf8_lossy(&answer).into_owned()
+}
+
+#[test]
+fn http_heads_are_spelled_as_small_clients_read_them() {
+    let service = service(22_040);
+    fill(&service);
+    let answer = http(22_042, "/loader/signed-x64/shimx64.efi");
+    // GRUB 2.06 looks for exactly this.
+    assert!(answer.contains("\r\nContent-Length: 3000\r\n"), "{}", &answer[..300]);
+    assert!(http(22_042, "/loader/signed-x64/../../../etc/passwd").contains("400 Bad Request"));
+    assert!(http(22_042, "/nothing").contains("404 Not Found"));
+}
+
+#[test]
+fn curl_reads_by_tftp_and_is_refused_what_is_not_served() {
+    let curl = need("/usr/bin/curl", "curl");
+    let service = service(22_050);
+    fill(&service);
+    let get = |arguments: &[&str], path: &str| {
+        let output = Command::new(&curl)
+            .args(["-s", "-S", "--path-as-is"])
+            .args(arguments)
+            .arg(format!("tftp://127.0.0.1:22051/{path}"))
+            .output()
+            .unwrap();
+        (output.status.code().unwrap(), output.stdout, String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    for options in [&["--tftp-blksize", "1468"][..], &["--tftp-blksize", "8192"], &["--tftp-no-options"]] {
+        let (code, file, said) = get(options, "loader/signed-x64/grubx64.efi");
+        assert_eq!((code, file.len()), (0, 70_000), "{said}");
+        assert!(file.iter().all(|octet| *octet == 2));
+    }
+    assert_eq!(get(&[], "no-such-file").0, 68, "curl's code for: not found");
+    assert_eq!(get(&[], "a/..%2f../etc/passwd").0, 69, "curl's code for: permission");
+    let upload =
+        Command::new(&curl).args(["-s", "-T", "/etc/hostname", "tftp://127.0.0.1:22051/x"]).output().unwrap();
+    assert_eq!(upload.status.code(), Some(69), "a write is refused");
+    let counters = service.json(&["status"])["counters"].clone();
+    assert_eq!(counters["tftp_done"], 3);
+    assert_eq!(counters["tftp_refused"], 3);
+}
+
+#[test]
+fn any_bytes_to_any_port_are_counted_and_survived() {
+    let service = service(22_060);
+    fill(&service);
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.set_read_timeout(Some(Duration::from_millis(300))).unwrap();
+    let mut seed = 7_u64;
+    let mut junk = |length: usize| -> Vec<u8> {
+        let mut bytes = Vec::with_capacity(length);
+        while bytes.len() < length {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            bytes.push((seed >> 33) as u8);
+        }
+        bytes
+    };
+    for length in (0..600).step_by(7) {
+        let bytes = junk(length);
+        for port in [22_060, 22_061] {
+            socket.send_to(&bytes, ("127.0.0.1", port)).unwrap();
+        }
+    }
+    // Packets of the right kind that no server may answer: replies, data, acknowledgements, errors.
+    for packet in [
+        Packet::Data { block: 1, data: b"x" }.emit(),
+        Packet::Ack { block: 1 }.emit(),
+        Packet::Error { code: ErrorCode::NotFound, message: "x".into() }.emit(),
+    ] {
+        socket.send_to(&packet, ("127.0.0.1", 22_061)).unwrap();
+    }
+    let mut buffer = [0; 2048];
+    assert!(socket.recv_from(&mut buffer).is_err(), "an answer to what is not ours");
+    let counters = service.json(&["status"])["counters"].clone();
+    assert!(counters["dhcp_malformed"].as_u64().unwrap() >= 80, "{counters}");
+    assert!(counters["tftp_malformed"].as_u64().unwrap() >= 80, "{counters}");
+    // And it still works.
+    assert!(http(22_062, "/loader/signed-x64/shimx64.efi").contains("200 OK"));
+}
+
+#[test]
+fn it_starts_fast_tells_systemd_and_ends_cleanly() {
+    let mut service = service(22_070);
+    fill(&service);
+    for _ in 0..2 {
+        assert!(service.signal("TERM"), "SIGTERM ends it well: {}", service.log());
+        // All ports are free again at once.
+        service.spawn();
+    }
+    assert!(service.signal("INT"));
+
+    let notices = service.folder.path().join("notify");
+    let socket = UnixDatagram::bind(&notices).unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+    let began = Instant::now();
+    let mut child = Command::new(LASTMILE)
+        .args(["serve", "--config"])
+        .arg(service.folder.path().join("lastmile.toml"))
+        .env("NOTIFY_SOCKET", &notices)
+        .spawn()
+        .unwrap();
+    let mut buffer = [0; 256];
+    let mut notice = || {
+        let length = socket.recv(&mut buffer).unwrap();
+        String::from_utf8_lossy(&buffer[..length]).into_owned()
+    };
+    assert!(notice().contains("READY=1"));
+    println!("ready after {:?}", began.elapsed());
+    Command::new("kill").args(["-s", "TERM", &child.id().to_string()]).status().unwrap();
+    assert!(notice().contains("STOPPING=1"));
+    assert!(child.wait().unwrap().success());
+}
+
+#[test]
+fn what_is_lacking_at_the_start_is_said_with_how_to_get_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let start = |config: String| {
+        let path = folder.path().join("lastmile.toml");
+        std::fs::write(&path, config).unwrap();
+        let output = Command::new(LASTMILE).args(["serve", "--config"]).arg(&path).output().unwrap();
+        assert_eq!(output.status.code(), Some(1));
+        String::from_utf8(output.stderr).unwrap()
+    };
+    let data = format!("data_dir = '{}'\n", folder.path().join("data").display());
+    let said = start(format!("{data}[boot]\ninterface = 'nosuch0'\n"));
+    assert!(said.contains("there is no interface 'nosuch0'. There are: "), "{said}");
+    let _taken = UdpSocket::bind("127.0.0.1:22081").unwrap();
+    let said = start(format!("{data}[boot]\n{}\n", boot_section(22_080)));
+    assert!(said.contains("cannot listen on TFTP 127.0.0.1:22081"), "{said}");
+    assert!(said.contains("Another program has port 22081"), "{said}");
+    let said = start(format!("{data}[boot]\n{}\n[admin]\nlisten = '0.0.0.0:8480'\n", boot_section(22_084)));
+    assert!(said.contains("SSH tunnel"), "{said}");
+    let said = start("data_dir = '/proc/nowhere'\n[boot]\ninterface = 'lo'\n".into());
+    assert!(said.contains("cannot use the data folder /proc/nowhere"), "{said}");
+}
+
+#[test]
+fn a_file_gone_from_the_library_is_named_and_not_served() {
+    let mut service = service(22_090);
+    fill(&service);
+    assert!(service.signal("TERM"));
+    let image = service.folder.path().join("linux");
+    let digest = Command::new("sha256sum").arg(&image).output().unwrap();
+    let digest = String::from_utf8(digest.stdout).unwrap()[..64].to_owned();
+    let kept = service.folder.path().join("data/content").join(&digest[..2]).join(&digest);
+    std::fs::remove_file(kept).unwrap();
+    service.spawn();
+    let list = service.run(&["image", "list"]);
+    assert!(list.contains("no: linux missing or changed"), "{list}");
+    let plan = service.run(&["plan", "auklet-chart"]);
+    assert!(plan.contains("tidewrack-12 r1 cannot be served: linux missing or changed"), "{plan}");
+}

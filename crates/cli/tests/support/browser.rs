@@ -1,0 +1,153 @@
+//! Headless Chromium, driven through ChromeDriver.
+
+use std::{
+    net::TcpListener,
+    path::Path,
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::json;
+
+use super::{need, wait_for};
+
+/// Longest wait for something to appear.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A browser window, closed with the value.
+pub struct Browser {
+    pub client: Client,
+    driver: Child,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    /// Opens a window of this size.
+    pub async fn open(width: u32, height: u32, dark: bool) -> Self {
+        let chromium = need("/usr/bin/chromium", "chromium");
+        let driver = need("/usr/bin/chromedriver", "chromium-driver");
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let driver = Command::new(driver)
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        wait_for("ChromeDriver", PATIENCE, || std::net::TcpStream::connect(("127.0.0.1", port)).ok());
+        let profile = tempfile::tempdir().unwrap();
+        let mut arguments: Vec<String> = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            "--no-proxy-server",
+        ]
+        .map(String::from)
+        .into();
+        arguments.push(format!("--user-data-dir={}", profile.path().display()));
+        arguments.push(format!("--window-size={width},{height}"));
+        let capabilities = json!({ "goog:chromeOptions": { "binary": chromium, "args": arguments } });
+        let client = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+            .capabilities(capabilities.as_object().unwrap().clone())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await
+            .unwrap();
+        let browser = Self { client, driver, _profile: profile };
+        // Headless windows have a frame that the given size includes; the page itself is what matters.
+        browser
+            .cdp(
+                "Emulation.setDeviceMetricsOverride",
+                json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 500 }),
+            )
+            .await;
+        let scheme = if dark { "dark" } else { "light" };
+        let features = json!({ "features": [{ "name": "prefers-color-scheme", "value": scheme }] });
+        browser.cdp("Emulation.setEmulatedMedia", features).await;
+        browser
+    }
+
+    async fn cdp(&self, command: &str, parameters: serde_json::Value) {
+        let call = Cdp { command: command.into(), parameters };
+        self.client.issue_cmd(call).await.unwrap();
+    }
+
+    pub async fn go(&self, url: &str) {
+        self.client.goto(url).await.unwrap();
+    }
+
+    /// The text of the whole page.
+    pub async fn text(&self) -> String {
+        self.client.find(Locator::Css("body")).await.unwrap().text().await.unwrap()
+    }
+
+    /// Waits until the page's text holds `text`.
+    pub async fn wait_for_text(&self, text: &str) {
+        let end = std::time::Instant::now() + PATIENCE;
+        loop {
+            let page = self.text().await;
+            if page.contains(text) {
+                return;
+            }
+            assert!(std::time::Instant::now() < end, "the page never said {text:?}; it says\n{page}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
+    /// Waits for an element and clicks it.
+    pub async fn click(&self, css: &str) {
+        let wait = self.client.wait().at_most(PATIENCE);
+        wait.for_element(Locator::Css(css)).await.unwrap().click().await.unwrap();
+    }
+
+    /// The texts of all elements that fit.
+    pub async fn texts(&self, css: &str) -> Vec<String> {
+        let mut texts = Vec::new();
+        for element in self.client.find_all(Locator::Css(css)).await.unwrap() {
+            texts.push(element.text().await.unwrap_or_default());
+        }
+        texts
+    }
+
+    /// Writes a picture of the window to `docs/screenshots/`, where pictures are asked for.
+    pub async fn picture(&self, name: &str) {
+        if let Some(folder) = std::env::var_os("LASTMILE_SCREENSHOTS") {
+            let png = self.client.screenshot().await.unwrap();
+            std::fs::write(Path::new(&folder).join(name), png).unwrap();
+        }
+    }
+
+    pub async fn close(self) {
+        self.client.clone().close().await.unwrap();
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+/// A command of Chromium's own protocol, through ChromeDriver.
+#[derive(Debug)]
+struct Cdp {
+    command: String,
+    parameters: serde_json::Value,
+}
+
+impl fantoccini::wd::WebDriverCompatibleCommand for Cdp {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        let body = json!({ "cmd": self.command, "params": self.parameters });
+        (http::Method::POST, Some(body.to_string()))
+    }
+}

@@ -1,0 +1,123 @@
+//! A packaged DHCP client on a virtual wire, in network namespaces of the test's own.
+
+mod support;
+
+use std::process::Command;
+
+use support::{need, netns::Netns, service::Service};
+
+const CLIENT_MAC: &str = "02:00:5e:00:53:aa";
+
+/// Two hosts on one wire: the service, and a client without an address.
+fn wire(what: &str) -> (Netns, Netns) {
+    let server = Netns::new(&format!("{what}-s"));
+    let client = Netns::new(&format!("{what}-c"));
+    server.join("quay0", &client, "eth0");
+    server.run("ip address add 192.0.2.2/24 dev quay0");
+    client.run(&format!("ip link set eth0 address {CLIENT_MAC}"));
+    (server, client)
+}
+
+fn start(server: &Netns) -> Service<'_> {
+    let service = Service::start(Some(server), "interface = 'quay0'", 8480);
+    service.run(&[
+        "subnet",
+        "add",
+        "quay-lab",
+        "192.0.2.0/24",
+        "--interface",
+        "quay0",
+        "--pool",
+        "192.0.2.100-192.0.2.110",
+        "--router",
+        "192.0.2.1",
+        "--dns",
+        "192.0.2.53",
+        "--domain",
+        "gannet.example",
+    ]);
+    service.run(&["machine", "add", "auklet-chart", "--mac", CLIENT_MAC]);
+    service
+}
+
+/// Runs BusyBox's DHCP client once; gives what it was told, as `name=value` lines.
+fn ask(client: &Netns, folder: &std::path::Path, options: &[&str]) -> String {
+    let busybox = need("/bin/busybox", "busybox-static");
+    let script = folder.join("told");
+    let told = folder.join("told.env");
+    std::fs::write(&script, format!("#!/bin/sh\n[ \"$1\" = bound ] && env > {}\nexit 0\n", told.display()))
+        .unwrap();
+    Command::new("chmod").arg("+x").arg(&script).status().unwrap();
+    let _ = std::fs::remove_file(&told);
+    let output = client
+        .command(&busybox)
+        .args([
+            "udhcpc",
+            "-i",
+            "eth0",
+            "-f",
+            "-q",
+            "-n",
+            "-t",
+            "4",
+            "-T",
+            "1",
+            "-s",
+            script.to_str().unwrap(),
+        ])
+        .args(options)
+        .output()
+        .unwrap();
+    assert!(output.status.success(), "udhcpc {options:?}: {}", String::from_utf8_lossy(&output.stderr));
+    std::fs::read_to_string(told).unwrap()
+}
+
+#[test]
+fn a_client_without_an_address_is_answered_by_unicast_and_by_broadcast() {
+    let (server, client) = wire("dhcp");
+    let service = start(&server);
+    let folder = tempfile::tempdir().unwrap();
+    // Without the broadcast flag the reply is a frame to the client's MAC address and its new IP address: the
+    // client answers no ARP request yet, so only a packet socket can send it.
+    let unicast = ask(&client, folder.path(), &[]);
+    let broadcast = ask(&client, folder.path(), &["-B"]);
+    for told in [&unicast, &broadcast] {
+        for line in [
+            "subnet=255.255.255.0",
+            "router=192.0.2.1",
+            "dns=192.0.2.53",
+            "domain=gannet.example",
+            "hostname=auklet-chart",
+            "lease=28800",
+            "serverid=192.0.2.2",
+        ] {
+            assert!(told.lines().any(|found| found == line), "lacks {line:?}:\n{told}");
+        }
+    }
+    let address = |told: &str| told.lines().find_map(|line| line.strip_prefix("ip=")).unwrap().to_owned();
+    assert_eq!(address(&unicast), address(&broadcast), "the address stays with its client");
+    let leases = service.json(&["subnet", "leases", "quay-lab"]);
+    assert_eq!(leases[0]["address"], address(&unicast).as_str());
+    assert_eq!(leases[0]["machine"], "auklet-chart");
+}
+
+#[test]
+fn a_wire_that_is_not_ours_gets_no_answer() {
+    let (server, client) = wire("quiet");
+    let service = start(&server);
+    let folder = tempfile::tempdir().unwrap();
+    ask(&client, folder.path(), &[]);
+
+    // A second wire of the same host, on which no subnet is: silence.
+    let other = Netns::new("quiet-o");
+    server.join("office0", &other, "eth0");
+    server.run("ip address add 198.51.100.2/24 dev office0");
+    let busybox = need("/bin/busybox", "busybox-static");
+    let asked = other
+        .command(&busybox)
+        .args(["udhcpc", "-i", "eth0", "-f", "-q", "-n", "-t", "2", "-T", "1", "-s", "/bin/true"])
+        .output()
+        .unwrap();
+    assert!(!asked.status.success(), "an answer on a wire that is not ours");
+    assert_eq!(service.json(&["subnet", "leases", "quay-lab"]).as_array().unwrap().len(), 1);
+}

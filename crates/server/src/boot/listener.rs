@@ -1,0 +1,79 @@
+//! The boot listener's connections.
+//!
+//! Machines' HTTP clients are small. GRUB 2.06 reads header names letter by letter, so they are written
+//! `Content-Length`, not `content-length`; without it the size of a file is unknown to it, and it refuses the file.
+
+use std::{net::SocketAddr, sync::Arc, time::Duration};
+
+use axum::{Extension, Router, extract::ConnectInfo};
+use hyper::server::conn::http1;
+use hyper_util::{
+    rt::{TokioIo, TokioTimer},
+    service::TowerToHyperService,
+};
+use tokio::{net::TcpListener, sync::Semaphore};
+use tokio_util::{sync::CancellationToken, task::TaskTracker};
+
+/// Connections at once; beyond it new ones wait to be accepted.
+const CONNECTIONS: usize = 8192;
+/// How long a client may take to say what it wants.
+const HEAD_TIMEOUT: Duration = Duration::from_secs(30);
+/// Pause after a failed accept: no descriptors are left, and trying on at once would only burn the processor.
+const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
+
+/// Serves connections until told to stop; each then ends with the request it is at.
+pub(crate) async fn serve(
+    listener: TcpListener,
+    router: Router,
+    tasks: TaskTracker,
+    stop: CancellationToken,
+) {
+    let connections = Arc::new(Semaphore::new(CONNECTIONS));
+    loop {
+        let Ok(permit) = connections.clone().acquire_owned().await else { return };
+        let accepted = tokio::select! {
+            () = stop.cancelled() => return,
+            accepted = listener.accept() => accepted,
+        };
+        let (stream, peer) = match accepted {
+            Ok(accepted) => accepted,
+            Err(error) => {
+                tracing::warn!("a connection was not accepted: {error}");
+                tokio::time::sleep(ACCEPT_PAUSE).await;
+                continue;
+            }
+        };
+        // Small answers leave at once.
+        let _ = stream.set_nodelay(true);
+        let (router, stop) = (router.clone(), stop.clone());
+        tasks.spawn(async move {
+            connection(stream, peer, router, stop).await;
+            drop(permit);
+        });
+    }
+}
+
+async fn connection(
+    stream: tokio::net::TcpStream,
+    peer: SocketAddr,
+    router: Router,
+    stop: CancellationToken,
+) {
+    let service = TowerToHyperService::new(router.layer(Extension(ConnectInfo(peer))));
+    let connection = http1::Builder::new()
+        .title_case_headers(true)
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEAD_TIMEOUT)
+        .serve_connection(TokioIo::new(stream), service);
+    tokio::pin!(connection);
+    let ended = tokio::select! {
+        ended = connection.as_mut() => ended,
+        () = stop.cancelled() => {
+            connection.as_mut().graceful_shutdown();
+            connection.await
+        }
+    };
+    if let Err(error) = ended {
+        tracing::debug!(%peer, "a connection broke: {error}");
+    }
+}
