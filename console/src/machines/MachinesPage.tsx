@@ -124,6 +124,13 @@ function Group(props: {
 
 function SearchField({ text, change }: { text: string; change: (text: string) => void }) {
   const field = useRef<HTMLInputElement>(null);
+  // The address follows the field while somebody types, and the field follows the address otherwise: bound to
+  // the address at every letter, fast typing would lose some.
+  useEffect(() => {
+    if (field.current && document.activeElement !== field.current) {
+      field.current.value = text;
+    }
+  }, [text]);
   useEffect(() => {
     const focus = (event: KeyboardEvent) => {
       if (event.key === "/" && !(event.target instanceof HTMLInputElement)) {
@@ -142,7 +149,7 @@ function SearchField({ text, change }: { text: string; change: (text: string) =>
       <input
         ref={field}
         type="search"
-        value={text}
+        defaultValue={text}
         placeholder="Name, MAC, address or image"
         aria-label="Filter machines"
         onChange={(event) => {

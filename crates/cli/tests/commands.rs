@@ -1,4 +1,5 @@
 //! The client's commands against a running service: what they change, what they say, and what they refuse.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod support;
 

@@ -1,4 +1,5 @@
 //! The console in headless Chromium, on the demo's data and on 10,000 machines.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod support;
 

@@ -1,12 +1,14 @@
 //! Real firmware, real loaders, a real installer, in a network namespace of the test's own.
 //!
 //! Run by `make test-firmware`: under software emulation this takes minutes.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+#![allow(clippy::print_stdout, reason = "the times of the stages are wanted in the log")]
 
 mod support;
 
 use std::{
     path::Path,
-    process::{Child, Stdio},
+    process::{Child, Command, Stdio},
     time::{Duration, Instant},
 };
 
@@ -22,18 +24,20 @@ const LIMIT: Duration = Duration::from_secs(900);
 struct Computer(Child);
 
 impl Computer {
-    /// Switches on a computer on `tap` in the namespace; its serial console is written to a file.
-    fn power_on(namespace: &Netns, tap: &str, folder: &Path, firmware: &[String]) -> Self {
+    /// Switches on a computer on `tap0` in the namespace; its serial console is written to a file.
+    ///
+    /// `rom` is what follows the NIC: UEFI brings its own network boot program, so its NIC has no option ROM;
+    /// under BIOS the network boot program is that ROM.
+    fn power_on(namespace: &Netns, folder: &Path, rom: &str, firmware: &[String]) -> Self {
         let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
-        // No option ROM: the network boot program is the firmware's own.
         let serial = folder.join("serial");
         let mut command = namespace.command(&qemu);
         command
             .args(["-machine", "q35", "-cpu", "max", "-m", "1024", "-display", "none", "-monitor", "none"])
             .args(["-no-reboot", "-boot", "n"])
             .args(["-serial", &format!("file:{}", serial.display())])
-            .args(["-netdev", &format!("tap,id=wire,ifname={tap},script=no,downscript=no")])
-            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC},romfile=")])
+            .args(["-netdev", "tap,id=wire,ifname=tap0,script=no,downscript=no"])
+            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC}{rom}")])
             .args(firmware)
             .stdin(Stdio::null())
             .stdout(Stdio::null());
@@ -149,7 +153,7 @@ fn debians_installer_takes_our_answers_under_uefi() {
         format!("if=pflash,format=raw,file={}", vars.display()),
     ];
     let powered_on = Instant::now();
-    let computer = Computer::power_on(&namespace, "tap0", service.folder.path(), &firmware);
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
     let install = wait_for_step(&service, "started", powered_on);
     drop(computer);
 
@@ -182,4 +186,52 @@ fn debians_installer_takes_our_answers_under_uefi() {
         got.iter().any(|line| line.starts_with("GET /boot/") && line.contains("linux")),
         "the kernel by HTTP"
     );
+}
+
+#[test]
+fn bios_is_told_apart_and_starts_the_kernel() {
+    let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
+    need("/usr/lib/grub/i386-pc/pxe.mod", "grub-pc-bin");
+    let namespace = wire("bios");
+    let service = Service::start(Some(&namespace), "interface = 'tap0'", 8480);
+    let core = service.folder.path().join("core.0");
+    let modules = "pxe tftp net normal configfile linux echo sleep test reboot halt chain biosdisk";
+    let made = Command::new(mkimage)
+        .args(["-O", "i386-pc-pxe", "--prefix=(pxe)/grub", "-o", core.to_str().unwrap()])
+        .args(modules.split(' '))
+        .status()
+        .unwrap();
+    assert!(made.success());
+    service.run(&[
+        "loader",
+        "add",
+        "bios-core",
+        "--architecture",
+        "bios",
+        "--boot-file",
+        core.to_str().unwrap(),
+        "--file",
+        &format!("i386-pc/http.mod={}", need("/usr/lib/grub/i386-pc/http.mod", "grub-pc-bin")),
+    ]);
+    // A loader for the other firmware is there too: only option 93 tells which one this machine is given.
+    service.run(&[
+        "loader",
+        "add",
+        "signed-x64",
+        "--architecture",
+        "uefi-x64",
+        "--boot-file",
+        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")),
+    ]);
+    fill(&service);
+    let powered_on = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), "", &[]);
+    let install = wait_for_step(&service, "initrd", powered_on);
+    drop(computer);
+    let lease = install["steps"].as_array().unwrap().iter().find(|step| step["kind"] == "lease").unwrap();
+    assert!(lease["detail"].as_str().unwrap().ends_with("to bios firmware"), "{lease}");
+    assert_eq!(install["state"], "booting");
+    let loaders: Vec<_> =
+        install["steps"].as_array().unwrap().iter().filter(|s| s["kind"] == "loader").collect();
+    assert!(!loaders.is_empty() && loaders.iter().all(|step| step["detail"] == "core.0"), "{loaders:?}");
 }

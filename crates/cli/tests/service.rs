@@ -1,4 +1,5 @@
 //! The service through its sockets: what it answers, what it refuses, how it starts and ends.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod support;
 

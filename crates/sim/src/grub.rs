@@ -373,7 +373,7 @@ fn tokens(text: &str) -> Result<Vec<(usize, Token)>, SimError> {
                     Some('"') => break push(&mut word, ""),
                     Some('$') => variable(&mut word, &mut characters),
                     Some('\\') => {
-                        push(&mut word, &characters.next().map_or(String::new(), |c| c.to_string()))
+                        push(&mut word, &characters.next().map_or(String::new(), |c| c.to_string()));
                     }
                     Some(inner) => push(&mut word, inner.encode_utf8(&mut [0; 4])),
                     None => return Err(SimError::Menu { line, what: "a quote is not closed".into() }),

@@ -1,5 +1,6 @@
 //! What the tests share: the service as a process, its client, and networks of their own.
 #![allow(dead_code, unreachable_pub, missing_docs, reason = "each test binary uses its part")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 pub mod browser;
 pub mod netns;
