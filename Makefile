@@ -71,7 +71,7 @@ lint: packages-build console ## Formatting, clippy, the console's types and lint
 
 .PHONY: bench
 bench: packages-build console ## Measure against floors in the same run
-	$(CARGO) bench --package lastmile-server --bench wire
+	$(CARGO) bench --package lastmile --bench wire
 
 .PHONY: contract
 contract: ## Accept the API's contract as the routes make it; review crates/api/openapi.json afterwards
@@ -79,7 +79,7 @@ contract: ## Accept the API's contract as the routes make it; review crates/api/
 
 .PHONY: reference
 reference: console ## Write docs/commands.md from the commands' own help
-	$(CARGO) run --quiet --package lastmile -- command-reference > docs/commands.md
+	$(CARGO) run --quiet --package lastmile -- reference > docs/commands.md
 
 .PHONY: screenshots
 screenshots: packages-test console ## Take docs/screenshots/ from the demo

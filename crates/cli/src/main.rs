@@ -73,7 +73,7 @@ enum Command {
     },
     /// Write the command reference as Markdown.
     #[command(hide = true)]
-    CommandReference,
+    Reference,
 }
 
 #[tokio::main]
@@ -107,7 +107,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
             clap_complete::generate(shell, &mut Arguments::command(), "lastmile", &mut std::io::stdout());
         }
         Command::ManualPages { folder } => clap_mangen::generate_to(Arguments::command(), folder)?,
-        Command::CommandReference => commands::reference::print(&mut Arguments::command(), &out),
+        Command::Reference => commands::reference::print(&mut Arguments::command(), &out),
     }
     Ok(ExitCode::SUCCESS)
 }

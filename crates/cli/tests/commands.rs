@@ -9,65 +9,12 @@ use std::{
     process::{Command, Stdio},
 };
 
-use support::{need, service::Service};
-
-/// A service that answers relays on the loopback, on ports of its own.
-fn service(first_port: u16) -> Service<'static> {
-    let boot = format!(
-        "address = '127.0.0.1'\nrelay_listen = '127.0.0.1:{first_port}'\ntftp_port = {}\nhttp_port = {}",
-        first_port + 1,
-        first_port + 2
-    );
-    Service::start(None, &boot, first_port + 3)
-}
-
-fn write(service: &Service<'_>, name: &str, content: &[u8]) -> String {
-    let path = service.folder.path().join(name);
-    std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-    std::fs::write(&path, content).unwrap();
-    path.to_str().unwrap().into()
-}
-
-fn add_subnet(service: &Service<'_>) {
-    service.run(&[
-        "subnet",
-        "add",
-        "holm-quay",
-        "198.51.100.0/24",
-        "--relay",
-        "127.0.0.1",
-        "--pool",
-        "198.51.100.100-198.51.100.120",
-        "--domain",
-        "gannet.example",
-    ]);
-}
-
-fn add_image(service: &Service<'_>) {
-    let kernel = write(service, "linux", b"a kernel");
-    let initrd = write(service, "initrd.gz", b"an initrd");
-    service.run(&[
-        "image",
-        "add",
-        "tidewrack-12",
-        "--family",
-        "preseed",
-        "--kernel",
-        &kernel,
-        "--initrd",
-        &initrd,
-    ]);
-}
-
-fn add_answers(service: &Service<'_>) {
-    let example = write(service, "answers.toml", service.run(&["answers", "example"]).as_bytes());
-    service.run(&["answers", "save", "quay-server", "--from", &example]);
-}
+use support::{need, site::loopback};
 
 #[test]
 fn a_person_sets_up_a_site_and_reads_it_back() {
-    let service = service(21_000);
-    add_subnet(&service);
+    let service = loopback(21_000);
+    service.add_subnet();
     let table = service.run(&["subnet", "list"]);
     assert!(table.starts_with("NAME") && table.contains("holm-quay  198.51.100.0/24  lease"), "{table}");
     service.run(&["subnet", "change", "holm-quay", "--dns", "198.51.100.53", "--newcomers", "menu"]);
@@ -75,8 +22,8 @@ fn a_person_sets_up_a_site_and_reads_it_back() {
     assert_eq!(subnet["dns"][0], "198.51.100.53");
     assert_eq!(subnet["domain"], "gannet.example", "what is not named stays");
 
-    add_image(&service);
-    add_answers(&service);
+    service.add_image();
+    service.add_answers();
     service.run(&["machine", "add", "auklet-chart", "--mac", "0200.5E00.5301"]);
     let plan = service.run(&["plan", "auklet-chart"]);
     assert!(plan.contains("gets     its local disk"), "{plan}");
@@ -102,10 +49,10 @@ fn a_person_sets_up_a_site_and_reads_it_back() {
 
 #[test]
 fn a_folder_becomes_an_image_and_the_same_content_is_stored_once() {
-    let service = service(21_010);
-    write(&service, "netboot/boot/linux", b"kernel");
-    write(&service, "netboot/boot/initrd.gz", b"initrd");
-    write(&service, "netboot/notes.txt", b"initrd");
+    let service = loopback(21_010);
+    service.write("netboot/boot/linux", b"kernel");
+    service.write("netboot/boot/initrd.gz", b"initrd");
+    service.write("netboot/notes.txt", b"initrd");
     let folder = service.folder.path().join("netboot");
     let add = |kernel: &str, parameter: &str| {
         service.try_run(&[
@@ -141,7 +88,7 @@ fn files_below(folder: &Path) -> usize {
 
 #[test]
 fn bad_input_is_refused_whole_with_place_and_mend() {
-    let service = service(21_020);
+    let service = loopback(21_020);
     let (code, said) = service.fail(&[
         "subnet",
         "add",
@@ -194,7 +141,7 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
     ] {
         assert!(said.contains(part), "{said}");
     }
-    let answers = write(&service, "bad.toml", b"locale = 'en_GB.UTF-8'\nkeybord = 'gb'\n");
+    let answers = service.write("bad.toml", b"locale = 'en_GB.UTF-8'\nkeybord = 'gb'\n");
     let (_, said) = service.fail(&["answers", "save", "x", "--from", &answers]);
     assert!(
         said.contains("line 2") && said.contains("keybord") && said.contains("answers example"),
@@ -215,10 +162,10 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
 
 #[test]
 fn what_is_in_use_stays() {
-    let service = service(21_030);
-    add_subnet(&service);
-    add_image(&service);
-    add_answers(&service);
+    let service = loopback(21_030);
+    service.add_subnet();
+    service.add_image();
+    service.add_answers();
     service.run(&["machine", "add", "auklet-chart", "--mac", "02:00:5e:00:53:01"]);
     let arm = ["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"];
     service.run(&arm);
@@ -245,9 +192,9 @@ fn what_is_in_use_stays() {
 fn debconf_takes_the_answer_file_and_grub_the_menu() {
     need("/usr/bin/debconf-set-selections", "debconf");
     need("/usr/bin/grub-script-check", "grub-common");
-    let service = service(21_040);
-    add_subnet(&service);
-    add_image(&service);
+    let service = loopback(21_040);
+    service.add_subnet();
+    service.add_image();
     let answers = r#"
 locale = "en_GB.UTF-8"
 keyboard = "gb"
@@ -265,7 +212,7 @@ layout = "lvm"
 [mirror]
 host = "mirror.gannet.example:8080"
 "#;
-    let path = write(&service, "answers.toml", answers.as_bytes());
+    let path = service.write("answers.toml", answers.as_bytes());
     service.run(&["answers", "save", "quay-server", "--from", &path]);
     service.run(&["machine", "add", "auklet-chart", "--mac", "02:00:5e:00:53:01"]);
     let text = service.run(&["answers", "preview", "quay-server", "--machine", "auklet-chart"]);
@@ -298,7 +245,7 @@ fn completion_and_reference_name_every_command() {
         let script = String::from_utf8(output.stdout).unwrap();
         assert!(script.contains("newcomers"), "{shell}");
     }
-    let output = Command::new(support::service::LASTMILE).arg("command-reference").output().unwrap();
+    let output = Command::new(support::service::LASTMILE).arg("reference").output().unwrap();
     let made = String::from_utf8(output.stdout).unwrap();
     let kept = std::fs::read_to_string("../../docs/commands.md").unwrap();
     assert!(made == kept, "docs/commands.md is not what the commands say; run `make reference`");

@@ -13,9 +13,8 @@ use std::{
 };
 
 use serde_json::Value;
-use support::{need, netns::Netns, service::Service, wait_for};
+use support::{need, netns::Netns, service::Service, site::MAC, wait_for};
 
-const MAC: &str = "00:00:5e:00:53:77";
 const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
 /// From power-on to the installer's first report. It took about 210 s on an idle machine with two cores.
 const LIMIT: Duration = Duration::from_secs(900);
@@ -89,16 +88,9 @@ fn fill(service: &Service<'_>) {
         "--parameter",
         "console=ttyS0",
     ]);
-    let answers = service.folder.path().join("answers.toml");
-    std::fs::write(&answers, service.run(&["answers", "example"])).unwrap();
-    service.run(&["answers", "save", "quay-server", "--from", answers.to_str().unwrap()]);
-    service.run(&["machine", "add", "auklet-chart", "--mac", MAC]);
-    service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"]);
-}
-
-fn steps(install: &Value) -> Vec<String> {
-    let steps = install["steps"].as_array().unwrap();
-    steps.iter().map(|step| step["kind"].as_str().unwrap().to_owned()).collect()
+    service.add_answers();
+    service.add_machine();
+    service.arm();
 }
 
 /// Waits until the record holds `step`; prints each step as it comes, with the seconds since power-on.
@@ -117,7 +109,7 @@ fn wait_for_step(service: &Service<'_>, step: &str, powered_on: Instant) -> Valu
             );
         }
         known = all.len();
-        steps(&install).iter().any(|kind| kind == step).then_some(install)
+        all.iter().any(|new| new["kind"] == step).then_some(install)
     })
 }
 
@@ -158,7 +150,7 @@ fn debians_installer_takes_our_answers_under_uefi() {
     drop(computer);
 
     assert_eq!(install["state"], "installing");
-    let steps = steps(&install);
+    let steps = service.steps();
     let expected =
         ["armed", "lease", "loader", "loader", "menu", "kernel", "initrd", "lease", "answers", "started"];
     let mut seen = steps.iter();

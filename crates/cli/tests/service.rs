@@ -18,21 +18,9 @@ use lastmile_core::{
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 use support::{
     need,
-    service::{LASTMILE, Service},
+    service::LASTMILE,
+    site::{MAC, loopback, loopback_section},
 };
-
-/// A service that answers relays on the loopback, on ports of its own from `first_port` on.
-fn service(first_port: u16) -> Service<'static> {
-    Service::start(None, &boot_section(first_port), first_port + 3)
-}
-
-fn boot_section(first_port: u16) -> String {
-    format!(
-        "address = '127.0.0.1'\nrelay_listen = '127.0.0.1:{first_port}'\ntftp_port = {}\nhttp_port = {}",
-        first_port + 1,
-        first_port + 2
-    )
-}
 
 fn reached(first_port: u16) -> Reached {
     Reached {
@@ -41,63 +29,6 @@ fn reached(first_port: u16) -> Reached {
         http_port: first_port + 2,
         link: "198.51.100.1".parse().unwrap(),
     }
-}
-
-/// One subnet, a loader, an image, answers, and one armed machine.
-fn fill(service: &Service<'_>) {
-    let write = |name: &str, content: &[u8]| {
-        let path = service.folder.path().join(name);
-        std::fs::write(&path, content).unwrap();
-        path.to_str().unwrap().to_owned()
-    };
-    service.run(&[
-        "subnet",
-        "add",
-        "holm-quay",
-        "198.51.100.0/24",
-        "--relay",
-        "127.0.0.1",
-        "--pool",
-        "198.51.100.100-198.51.100.120",
-        "--domain",
-        "gannet.example",
-    ]);
-    let shim = write("shimx64.efi", &[1; 3000]);
-    let grub = write("grubx64.efi", &[2; 70_000]);
-    service.run(&[
-        "loader",
-        "add",
-        "signed-x64",
-        "--architecture",
-        "uefi-x64",
-        "--boot-file",
-        &shim,
-        "--file",
-        &grub,
-        "--http",
-        "any-port",
-    ]);
-    let kernel = write("linux", &[3; 1_000_000]);
-    let initrd = write("initrd.gz", &[4; 600_001]);
-    service.run(&[
-        "image",
-        "add",
-        "tidewrack-12",
-        "--family",
-        "preseed",
-        "--kernel",
-        &kernel,
-        "--initrd",
-        &initrd,
-    ]);
-    let example = write("answers.toml", service.run(&["answers", "example"]).as_bytes());
-    service.run(&["answers", "save", "quay-server", "--from", &example]);
-    service.run(&["machine", "add", "auklet-chart", "--mac", "00:00:5e:00:53:01"]);
-    arm(service);
-}
-
-fn arm(service: &Service<'_>) {
-    service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"]);
 }
 
 fn machine(first_port: u16, mac: &str, architecture: Architecture) -> Machine {
@@ -111,37 +42,35 @@ async fn boot(first_port: u16, mac: &str, architecture: Architecture) -> Booted 
 
 #[tokio::test]
 async fn an_install_survives_a_restart_in_mid_boot() {
-    let mut service = service(22_000);
-    fill(&service);
-    let kernel = boot(22_000, "00:00:5e:00:53:01", Architecture::UefiX64).await;
+    let mut service = loopback(22_000);
+    service.fill();
+    let kernel = boot(22_000, MAC, Architecture::UefiX64).await;
     let Booted::Kernel { address, parameters } = kernel else { panic!("{kernel:?}") };
     // Killed, not ended: what was seen so far is on record, and the lease is the same afterwards.
     assert!(!service.signal("KILL"));
     service.spawn();
     assert_eq!(service.json(&["install", "show", "1"])["state"], "booting");
-    let computer = machine(22_000, "00:00:5e:00:53:01", Architecture::UefiX64);
+    let computer = machine(22_000, MAC, Architecture::UefiX64);
     let host_name = computer.install(address, &parameters, &mut |_| {}).await.unwrap();
     assert_eq!(host_name, "auklet-chart");
     let install = service.json(&["install", "show", "1"]);
     assert_eq!(install["state"], "installed");
-    let steps: Vec<&str> =
-        install["steps"].as_array().unwrap().iter().map(|step| step["kind"].as_str().unwrap()).collect();
     let whole = "armed lease loader loader menu kernel initrd lease answers started done";
-    assert_eq!(steps.join(" "), whole);
-    assert_eq!(boot(22_000, "00:00:5e:00:53:01", Architecture::UefiX64).await, Booted::LocalDisk);
+    assert_eq!(service.steps().join(" "), whole);
+    assert_eq!(boot(22_000, MAC, Architecture::UefiX64).await, Booted::LocalDisk);
     let list = service.run(&["machine", "list"]);
     assert!(list.contains("tidewrack-12 r1"), "{list}");
 }
 
 #[tokio::test]
 async fn an_install_that_never_ends_is_stopped() {
-    let service = service(22_010);
-    fill(&service);
+    let service = loopback(22_010);
+    service.fill();
     for _ in 0..3 {
-        let booted = boot(22_010, "00:00:5e:00:53:01", Architecture::UefiX64).await;
+        let booted = boot(22_010, MAC, Architecture::UefiX64).await;
         assert!(matches!(booted, Booted::Kernel { .. }), "{booted:?}");
     }
-    assert_eq!(boot(22_010, "00:00:5e:00:53:01", Architecture::UefiX64).await, Booted::LocalDisk);
+    assert_eq!(boot(22_010, MAC, Architecture::UefiX64).await, Booted::LocalDisk);
     let install = service.json(&["install", "show", "1"]);
     assert_eq!((&install["state"], &install["kernel_fetches"]), (&"stalled".into(), &3.into()));
     assert_eq!(service.json(&["machine", "list"])["machines"][0]["stage"], "stalled");
@@ -149,9 +78,9 @@ async fn an_install_that_never_ends_is_stopped() {
 
 #[tokio::test]
 async fn firmware_without_a_loader_and_newcomers_get_an_address_only() {
-    let service = service(22_020);
-    fill(&service);
-    assert_eq!(boot(22_020, "00:00:5e:00:53:01", Architecture::Bios).await, Booted::NoLoader);
+    let service = loopback(22_020);
+    service.fill();
+    assert_eq!(boot(22_020, MAC, Architecture::Bios).await, Booted::NoLoader);
     let trace = service.run(&["machine", "show", "auklet-chart"]);
     assert!(trace.contains("no loader: none is there for bios firmware"), "{trace}");
     assert_eq!(boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await, Booted::NoLoader);
@@ -163,14 +92,14 @@ async fn firmware_without_a_loader_and_newcomers_get_an_address_only() {
 
 #[tokio::test]
 async fn a_token_is_for_its_install_and_shows_nowhere() {
-    let service = service(22_030);
-    fill(&service);
-    let kernel = boot(22_030, "00:00:5e:00:53:01", Architecture::UefiX64).await;
+    let service = loopback(22_030);
+    service.fill();
+    let kernel = boot(22_030, MAC, Architecture::UefiX64).await;
     let Booted::Kernel { address, parameters } = kernel else { panic!("{kernel:?}") };
     let url = parameters.iter().find_map(|word| word.strip_prefix("url=")).unwrap().to_owned();
     let token = url.split('/').nth(4).unwrap().to_owned();
     assert!(token.len() >= 43, "a token of 256 bits: {token}");
-    let computer = machine(22_030, "00:00:5e:00:53:01", Architecture::UefiX64);
+    let computer = machine(22_030, MAC, Architecture::UefiX64);
     computer.install(address, &parameters, &mut |_| {}).await.unwrap();
     // After the end the token opens nothing; a repeated report is taken and changes nothing.
     let status = |path: &str| http(22_032, path).lines().next().unwrap().to_owned();
@@ -199,8 +128,8 @@ fn http(port: u16, path: &str) -> String {
 
 #[test]
 fn http_heads_are_spelled_as_small_clients_read_them() {
-    let service = service(22_040);
-    fill(&service);
+    let service = loopback(22_040);
+    service.fill();
     let answer = http(22_042, "/loader/signed-x64/shimx64.efi");
     // GRUB 2.06 looks for exactly this.
     assert!(answer.contains("\r\nContent-Length: 3000\r\n"), "{}", &answer[..300]);
@@ -211,8 +140,8 @@ fn http_heads_are_spelled_as_small_clients_read_them() {
 #[test]
 fn curl_reads_by_tftp_and_is_refused_what_is_not_served() {
     let curl = need("/usr/bin/curl", "curl");
-    let service = service(22_050);
-    fill(&service);
+    let service = loopback(22_050);
+    service.fill();
     let get = |arguments: &[&str], path: &str| {
         let output = Command::new(&curl)
             .args(["-s", "-S", "--path-as-is"])
@@ -239,8 +168,8 @@ fn curl_reads_by_tftp_and_is_refused_what_is_not_served() {
 
 #[test]
 fn any_bytes_to_any_port_are_counted_and_survived() {
-    let service = service(22_060);
-    fill(&service);
+    let service = loopback(22_060);
+    service.fill();
     let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
     socket.set_read_timeout(Some(Duration::from_millis(300))).unwrap();
     let mut seed = 7_u64;
@@ -277,8 +206,8 @@ fn any_bytes_to_any_port_are_counted_and_survived() {
 
 #[test]
 fn it_starts_fast_tells_systemd_and_ends_cleanly() {
-    let mut service = service(22_070);
-    fill(&service);
+    let mut service = loopback(22_070);
+    service.fill();
     for _ in 0..2 {
         assert!(service.signal("TERM"), "SIGTERM ends it well: {}", service.log());
         // All ports are free again at once.
@@ -322,10 +251,11 @@ fn what_is_lacking_at_the_start_is_said_with_how_to_get_it() {
     let said = start(format!("{data}[boot]\ninterface = 'nosuch0'\n"));
     assert!(said.contains("there is no interface 'nosuch0'. There are: "), "{said}");
     let _taken = UdpSocket::bind("127.0.0.1:22081").unwrap();
-    let said = start(format!("{data}[boot]\n{}\n", boot_section(22_080)));
+    let said = start(format!("{data}[boot]\n{}\n", loopback_section(22_080)));
     assert!(said.contains("cannot listen on TFTP 127.0.0.1:22081"), "{said}");
     assert!(said.contains("Another program has port 22081"), "{said}");
-    let said = start(format!("{data}[boot]\n{}\n[admin]\nlisten = '0.0.0.0:8480'\n", boot_section(22_084)));
+    let said =
+        start(format!("{data}[boot]\n{}\n[admin]\nlisten = '0.0.0.0:8480'\n", loopback_section(22_084)));
     assert!(said.contains("SSH tunnel"), "{said}");
     let said = start("data_dir = '/proc/nowhere'\n[boot]\ninterface = 'lo'\n".into());
     assert!(said.contains("cannot use the data folder /proc/nowhere"), "{said}");
@@ -333,8 +263,8 @@ fn what_is_lacking_at_the_start_is_said_with_how_to_get_it() {
 
 #[test]
 fn a_file_gone_from_the_library_is_named_and_not_served() {
-    let mut service = service(22_090);
-    fill(&service);
+    let mut service = loopback(22_090);
+    service.fill();
     assert!(service.signal("TERM"));
     let image = service.folder.path().join("linux");
     let digest = Command::new("sha256sum").arg(&image).output().unwrap();

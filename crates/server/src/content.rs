@@ -43,38 +43,56 @@ impl Content {
 
     /// Opens it for reading. A file that is no longer as it was taken in is not opened.
     pub(crate) async fn open(&self) -> io::Result<ContentReader> {
-        let source = match self {
-            Self::Made(bytes) => Source::Made(bytes.clone()),
+        let content = self.clone();
+        let opened = tokio::task::spawn_blocking(move || content.open_blocking()).await;
+        let reader = opened.map_err(io::Error::other)??;
+        Ok(ContentReader { reader, size: self.size(), ahead: Bytes::new(), ahead_at: 0 })
+    }
+
+    /// The same, for a thread that may wait for the disk.
+    pub(crate) fn open_blocking(&self) -> io::Result<BlockingReader> {
+        match self {
+            Self::Made(bytes) => Ok(BlockingReader::Made(bytes.clone())),
             Self::Kept { path, size, .. } => {
-                let (path, size) = (path.clone(), *size);
-                let open = move || {
-                    let file = File::open(&path)?;
-                    let found = file.metadata()?.len();
-                    if found != size {
-                        let path = path.display();
-                        return Err(io::Error::other(format!(
-                            "{path} has {found} octets, not {size}: it was changed"
-                        )));
-                    }
-                    Ok(file)
-                };
-                Source::Kept(Arc::new(tokio::task::spawn_blocking(open).await.map_err(io::Error::other)??))
+                let file = File::open(path)?;
+                let found = file.metadata()?.len();
+                if found != *size {
+                    let path = path.display();
+                    let changed = format!("{path} has {found} octets, not {size}: it was changed");
+                    return Err(io::Error::other(changed));
+                }
+                Ok(BlockingReader::Kept(Arc::new(file)))
             }
-        };
-        Ok(ContentReader { source, size: self.size(), ahead: Bytes::new(), ahead_at: 0 })
+        }
     }
 }
 
-#[derive(Debug)]
-enum Source {
+/// Reads content where waiting for the disk hurts nobody else.
+#[derive(Debug, Clone)]
+pub(crate) enum BlockingReader {
     Made(Bytes),
     Kept(Arc<File>),
+}
+
+impl BlockingReader {
+    /// Fills `buffer` from `offset`; an error if the content ends before.
+    pub(crate) fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
+        match self {
+            Self::Made(bytes) => {
+                let start = to_usize(offset);
+                let part = bytes.get(start..start + buffer.len()).ok_or(io::ErrorKind::UnexpectedEof)?;
+                buffer.copy_from_slice(part);
+                Ok(())
+            }
+            Self::Kept(file) => file.read_exact_at(buffer, offset),
+        }
+    }
 }
 
 /// Reads content, keeping what comes next in memory.
 #[derive(Debug)]
 pub(crate) struct ContentReader {
-    source: Source,
+    reader: BlockingReader,
     size: u64,
     ahead: Bytes,
     ahead_at: u64,
@@ -101,13 +119,13 @@ impl ContentReader {
 
     async fn fill(&mut self, offset: u64, length: u64) -> io::Result<()> {
         let length = length.min(self.size - offset);
-        self.ahead = match &self.source {
-            Source::Made(bytes) => bytes.slice(to_usize(offset)..to_usize(offset + length)),
-            Source::Kept(file) => {
-                let file = file.clone();
+        self.ahead = match &self.reader {
+            BlockingReader::Made(bytes) => bytes.slice(to_usize(offset)..to_usize(offset + length)),
+            kept @ BlockingReader::Kept(_) => {
+                let kept = kept.clone();
                 let read = move || {
                     let mut buffer = vec![0; to_usize(length)];
-                    file.read_exact_at(&mut buffer, offset)?;
+                    kept.read_exact_at(&mut buffer, offset)?;
                     Ok::<_, io::Error>(Bytes::from(buffer))
                 };
                 tokio::task::spawn_blocking(read).await.map_err(io::Error::other)??

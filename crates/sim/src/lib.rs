@@ -2,7 +2,7 @@
 //!
 //! [`Machine`] is a computer that boots over the real sockets: firmware that asks for an address and a loader,
 //! a loader that reads its menu, an installer that reads its answers and reports. It behaves as real ones were
-//! measured to (docs/wire.md) and checks the digest of every file it is given.
+//! measured to (docs/firmware.md) and checks the digest of every file it is given.
 
 mod dhcp;
 mod error;

@@ -20,6 +20,7 @@ use diesel::{
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 pub use error::StoreError;
+use lastmile_core::dhcp::LeaseRecord;
 pub use rows::install::InstallFilter;
 pub use tx::{Loaded, Tx};
 use writer::Writer;
@@ -79,6 +80,14 @@ impl Store {
         job: impl FnOnce(&mut Tx<'_>) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         self.writer.run(job).await
+    }
+
+    /// Keeps what holds an address now; returns once that is on disk.
+    ///
+    /// # Errors
+    /// As of [`Self::write`].
+    pub async fn put_lease(&self, record: LeaseRecord) -> Result<(), StoreError> {
+        self.writer.run_one(move |tx| tx.put_lease(&record)).await
     }
 
     /// Runs `job` on a reading connection, away from the asynchronous threads.

@@ -187,7 +187,7 @@ async fn one_bad_job_undoes_itself_only() {
     });
     let lease = lease(&site, 1);
     let kept = lease.clone();
-    let good = store.write(move |tx| tx.put_lease(&kept));
+    let good = store.put_lease(kept);
     let (bad, good) = tokio::join!(bad, good);
     assert!(matches!(bad, Err(StoreError::Database(_))), "{bad:?}");
     good.unwrap();
@@ -269,7 +269,7 @@ fn acknowledge_for_ever(path: PathBuf) -> ! {
         loop {
             for number in 1..200 {
                 let lease = lease(&site, number);
-                store.write(move |tx| tx.put_lease(&lease)).await.unwrap();
+                store.put_lease(lease).await.unwrap();
                 log.write_all(&[number]).unwrap();
             }
         }

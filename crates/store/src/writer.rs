@@ -31,14 +31,30 @@ impl Writer {
         Ok(Self { jobs })
     }
 
+    /// Runs a job of any number of statements; an error undoes this job and leaves the others of its group alone.
     pub(crate) async fn run<T: Send + 'static>(
         &self,
         job: impl FnOnce(&mut Tx<'_>) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
+        self.queue(move |connection| connection.transaction(|connection| job(&mut Tx::new(connection)))).await
+    }
+
+    /// Runs a job of one statement, which SQLite undoes by itself if it fails: it needs no savepoint, and those
+    /// cost more than the statement.
+    pub(crate) async fn run_one<T: Send + 'static>(
+        &self,
+        job: impl FnOnce(&mut Tx<'_>) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        self.queue(move |connection| job(&mut Tx::new(connection))).await
+    }
+
+    async fn queue<T: Send + 'static>(
+        &self,
+        job: impl FnOnce(&mut SqliteConnection) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
         let (tell, told) = oneshot::channel();
         let job: Job = Box::new(move |connection| {
-            // A savepoint: an error here undoes this job and leaves the others of the group alone.
-            let result = connection.transaction(|connection| job(&mut Tx::new(connection)));
+            let result = job(connection);
             Box::new(move |failure| {
                 let result = match failure {
                     None => result,

@@ -5,6 +5,7 @@
 pub mod browser;
 pub mod netns;
 pub mod service;
+pub mod site;
 
 use std::{
     path::Path,

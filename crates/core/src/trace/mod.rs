@@ -1,8 +1,9 @@
 //! What machines did on the wire, kept in bounded memory.
 
-use std::collections::{HashMap, VecDeque};
+use std::{collections::VecDeque, num::NonZeroUsize};
 
 use jiff::Timestamp;
+use lru::LruCache;
 use serde::{Deserialize, Serialize};
 
 use crate::net::Mac;
@@ -38,25 +39,24 @@ pub struct TraceEvent {
 /// Events kept a machine.
 const EVENTS_A_MACHINE: usize = 256;
 /// Machines of which events are kept; the one silent for longest goes first.
-const MACHINES: usize = 4096;
+const MACHINES: NonZeroUsize = NonZeroUsize::new(4096).unwrap();
 
 /// Traces of all machines. A flood from one machine pushes out only its own events.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct TraceBook {
-    machines: HashMap<Mac, VecDeque<TraceEvent>>,
+    machines: LruCache<Mac, VecDeque<TraceEvent>>,
+}
+
+impl Default for TraceBook {
+    fn default() -> Self {
+        Self { machines: LruCache::new(MACHINES) }
+    }
 }
 
 impl TraceBook {
     /// Adds an event of the machine with that address.
     pub fn add(&mut self, mac: Mac, event: TraceEvent) {
-        if self.machines.len() >= MACHINES && !self.machines.contains_key(&mac) {
-            let last = |events: &VecDeque<TraceEvent>| events.back().map(|event| event.at);
-            let silent = self.machines.iter().min_by_key(|(_, events)| last(events));
-            if let Some(silent) = silent.map(|(mac, _)| *mac) {
-                self.machines.remove(&silent);
-            }
-        }
-        let events = self.machines.entry(mac).or_default();
+        let events = self.machines.get_or_insert_mut(mac, VecDeque::new);
         if events.len() == EVENTS_A_MACHINE {
             events.pop_front();
         }
@@ -67,7 +67,7 @@ impl TraceBook {
     #[must_use]
     pub fn of(&self, macs: &[Mac]) -> Vec<TraceEvent> {
         let mut events: Vec<TraceEvent> =
-            macs.iter().filter_map(|mac| self.machines.get(mac)).flatten().cloned().collect();
+            macs.iter().filter_map(|mac| self.machines.peek(mac)).flatten().cloned().collect();
         events.sort_by_key(|event| event.at);
         events
     }
@@ -75,7 +75,7 @@ impl TraceBook {
     /// When a machine with one of these addresses was last seen.
     #[must_use]
     pub fn last_seen(&self, macs: &[Mac]) -> Option<Timestamp> {
-        macs.iter().filter_map(|mac| self.machines.get(mac)?.back()).map(|event| event.at).max()
+        macs.iter().filter_map(|mac| self.machines.peek(mac)?.back()).map(|event| event.at).max()
     }
 }
 
@@ -99,6 +99,12 @@ mod tests {
         }
         assert_eq!(book.of(&[quiet]).len(), 1);
         assert_eq!(book.of(&[loud]).len(), EVENTS_A_MACHINE);
+        let mac = |number: u16| Mac::new([2, 1, 0, 0, (number >> 8) as u8, number as u8]).unwrap();
+        (0..5000).for_each(|number| book.add(mac(number), event(i64::from(number))));
+        assert!(book.of(&[mac(0)]).is_empty(), "the one silent for longest went first");
+        assert_eq!(book.of(&[mac(4999)]).len(), 1);
+        book.add(quiet, event(1));
+        (0..5000).for_each(|second| book.add(loud, event(second)));
         assert_eq!(book.last_seen(&[quiet, loud]), Some(Timestamp::from_second(4999).unwrap()));
     }
 }

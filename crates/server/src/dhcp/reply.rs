@@ -50,7 +50,7 @@ impl Reply {
     /// Puts the lease on disk, then sends: an address that was promised is never forgotten.
     pub(super) async fn keep_and_send(mut self, app: &App, wiring: &Wiring) {
         if let Some(record) = self.record.take()
-            && let Err(error) = app.store.write(move |tx| tx.put_lease(&record)).await
+            && let Err(error) = app.store.put_lease(record).await
         {
             tracing::error!("a lease was not kept, so it is not granted: {error}");
             self.message = None;

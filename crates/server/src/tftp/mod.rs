@@ -50,10 +50,7 @@ pub(crate) async fn serve(app: Arc<App>, socket: UdpSocket, tasks: TaskTracker, 
         };
         let (app, socket, stop) = (app.clone(), socket.clone(), stop.clone());
         tasks.spawn(async move {
-            tokio::select! {
-                () = stop.cancelled() => {}
-                () = answer(&app, &socket, local, from, request) => {}
-            }
+            answer(&app, &socket, (local, from), request, stop).await;
             drop(permit);
         });
     }
@@ -93,7 +90,13 @@ async fn read_request(app: &App, socket: &UdpSocket, bytes: &[u8], from: SocketA
     }
 }
 
-async fn answer(app: &Arc<App>, socket: &UdpSocket, local: IpAddr, from: SocketAddr, request: Request) {
+async fn answer(
+    app: &Arc<App>,
+    socket: &UdpSocket,
+    (local, from): (IpAddr, SocketAddr),
+    request: Request,
+    stop: CancellationToken,
+) {
     let asker = Asker::new(app, from.ip());
     let asked = format!("TFTP {}", request.name);
     let served = match resolve(app, asker, &request.name).await {
@@ -119,7 +122,7 @@ async fn answer(app: &Arc<App>, socket: &UdpSocket, local: IpAddr, from: SocketA
     };
     let size = served.content.size();
     let (terms, agreed) = Terms::negotiate(&request.options, size, app.tftp_limits);
-    let outcome = transfer::send(&served.content, (local, from), terms, agreed).await;
+    let outcome = transfer::send(&served.content, (local, from), terms, agreed, stop).await;
     let got = match &outcome {
         Ok(transfer::Outcome::Done(report)) => {
             count(&app.counts.tftp_done);

@@ -48,11 +48,7 @@ impl TryFrom<LeaseRow> for LeaseRecord {
 }
 
 impl Tx<'_> {
-    /// Keeps what holds an address now.
-    ///
-    /// # Errors
-    /// What the database refused.
-    pub fn put_lease(&mut self, record: &LeaseRecord) -> Result<(), StoreError> {
+    pub(crate) fn put_lease(&mut self, record: &LeaseRecord) -> Result<(), StoreError> {
         diesel::replace_into(lease::table).values(LeaseRow::from(record)).execute(self.connection())?;
         Ok(())
     }
