@@ -82,7 +82,9 @@ reference: console ## Write docs/commands.md from the commands' own help
 	$(CARGO) run --quiet --package lastmile -- reference > docs/commands.md
 
 .PHONY: screenshots
-screenshots: packages-test console ## Take docs/screenshots/ from the demo
+screenshots: build packages-test ## Take docs/screenshots/ from the demo
+	$(call packages,xvfb xterm imagemagick fonts-dejavu-core)
+	scripts/terminal-screenshots
 	LASTMILE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(CARGO) test --package lastmile --test console
 
 .PHONY: install

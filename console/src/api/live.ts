@@ -1,6 +1,7 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
+import { whenReleased } from "../parts/hold";
 import type { InstallList, InstallRow, LiveEvent, MachineList, MachineRow } from "./client";
 
 export type Connection = "connecting" | "live" | "lost";
@@ -74,10 +75,13 @@ function pausing(queries: QueryClient) {
       waiting.add(key);
       timer ??= window.setTimeout(() => {
         timer = undefined;
-        for (const waited of waiting) {
-          void queries.invalidateQueries({ queryKey: [waited] });
-        }
+        const keys = [...waiting];
         waiting.clear();
+        whenReleased(() => {
+          for (const key of keys) {
+            void queries.invalidateQueries({ queryKey: [key] });
+          }
+        });
       }, LIST_PAUSE_MS);
     },
     stop() {

@@ -1,5 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, type ReactNode, useRef } from "react";
+import { type KeyboardEvent, type ReactNode, type RefObject, useEffect, useRef } from "react";
+
+import { hold, release } from "./hold";
 
 /** Rows drawn beyond the visible ones, so that scrolling shows no gaps. */
 const OVERSCAN = 12;
@@ -24,6 +26,7 @@ export function VirtualRows(props: {
     estimateSize: () => props.height,
     overscan: OVERSCAN,
   });
+  useHold(scroller);
   return (
     // The keys move the focus between the links inside; the list itself takes no focus.
     // eslint-disable-next-line jsx-a11y/no-noninteractive-element-interactions
@@ -53,6 +56,45 @@ export function VirtualRows(props: {
       </div>
     </div>
   );
+}
+
+/** Holds the lists' order while the pointer or the focus is in this one. */
+function useHold(list: RefObject<HTMLDivElement | null>) {
+  useEffect(() => {
+    const element = list.current;
+    if (!element) {
+      return;
+    }
+    const inside = new Set<"pointer" | "focus">();
+    const enter = (what: "pointer" | "focus") => () => {
+      if (inside.size === 0) {
+        hold();
+      }
+      inside.add(what);
+    };
+    const leave = (what: "pointer" | "focus") => () => {
+      if (inside.delete(what) && inside.size === 0) {
+        release();
+      }
+    };
+    const listeners: [string, () => void][] = [
+      ["pointerenter", enter("pointer")],
+      ["pointerleave", leave("pointer")],
+      ["focusin", enter("focus")],
+      ["focusout", leave("focus")],
+    ];
+    listeners.forEach(([name, listener]) => {
+      element.addEventListener(name, listener);
+    });
+    return () => {
+      listeners.forEach(([name, listener]) => {
+        element.removeEventListener(name, listener);
+      });
+      if (inside.size > 0) {
+        release();
+      }
+    };
+  }, [list]);
 }
 
 function moveFocus(event: KeyboardEvent<HTMLDivElement>) {

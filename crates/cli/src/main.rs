@@ -59,6 +59,9 @@ enum Command {
     Plan {
         /// The machine's name.
         machine: String,
+        /// Show the text that its loader reads, too.
+        #[arg(long)]
+        menu: bool,
     },
     /// Write the completion script for a shell.
     Completion {
@@ -102,7 +105,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Answers(command) => answers::run(command, &client, &out).await?,
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
-        Command::Plan { machine } => machine::plan(&machine, &client, &out).await?,
+        Command::Plan { machine, menu } => machine::plan(&machine, menu, &client, &out).await?,
         Command::Completion { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "lastmile", &mut std::io::stdout());
         }

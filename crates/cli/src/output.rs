@@ -127,6 +127,11 @@ pub(crate) fn clock(at: Timestamp) -> String {
     at.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
+/// `14:02:07`, in the time zone of whoever reads.
+pub(crate) fn time(at: Timestamp) -> String {
+    at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S").to_string()
+}
+
 /// Octets in the unit that a person reads at a glance.
 pub(crate) fn size(octets: u64) -> String {
     indicatif::BinaryBytes(octets).to_string()

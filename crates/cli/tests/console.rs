@@ -77,16 +77,16 @@ async fn installs_are_seen_to_happen_without_a_reload() {
     }
     browser.wait_for_text("tidewrack-12 r1").await;
 
-    browser.click("a[href='/machines/skerry-kiosk-1']").await;
+    browser.follow("a[href='/machines/skerry-kiosk-1']").await;
     browser.wait_for_text("If it boots now").await;
     browser.wait_for_text("DHCPDISCOVER from uefi-x64 firmware").await;
     browser.wait_for_text("its local disk").await;
     browser.picture("console-machine.png").await;
-    browser.click("a[href='/installs/1']").await;
+    browser.follow("a[href='/installs/1']").await;
     browser.wait_for_text("What was seen").await;
     browser.wait_for_text("answer file").await;
     browser.picture("console-install.png").await;
-    browser.click("a[href='/installs']").await;
+    browser.follow("a[href='/installs']").await;
     browser.wait_for_text("6 installs").await;
     browser.picture("console-installs.png").await;
     browser.close().await;
@@ -157,6 +157,32 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
     browser.wait_for_text("kittiwake-chart").await;
     browser.go(&format!("{}/installs/999", demo.console)).await;
     browser.wait_for_text("no install is named '999'").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn rows_stay_where_they_are_while_somebody_points_at_them() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&demo.console).await;
+    browser.wait_for_text("booting").await;
+    let list = browser.client.find(fantoccini::Locator::Css("[role=table]")).await.unwrap();
+    let held = "arguments[0].dispatchEvent(new PointerEvent('pointerenter'))";
+    let element = serde_json::to_value(&list).unwrap();
+    browser.client.execute(held, vec![element.clone()]).await.unwrap();
+    // What was asked for before the hand came may still arrive.
+    tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    let before = browser.texts("a[data-row]").await;
+    // Machines pass from stage to stage meanwhile, and say so in their place.
+    browser.wait_for_text("installed").await;
+    assert_eq!(browser.texts("a[data-row]").await, before);
+    let released = "arguments[0].dispatchEvent(new PointerEvent('pointerleave'))";
+    browser.client.execute(released, vec![element]).await.unwrap();
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while browser.texts("a[data-row]").await == before {
+        assert!(std::time::Instant::now() < end, "the order never came up to date");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
     browser.close().await;
 }
 

@@ -2,6 +2,7 @@
 
 use std::{
     net::Ipv4Addr,
+    num::NonZeroUsize,
     sync::{
         Arc, Mutex, MutexGuard, PoisonError,
         atomic::{AtomicI64, AtomicU64, Ordering},
@@ -12,7 +13,7 @@ use arc_swap::ArcSwap;
 use jiff::Timestamp;
 use lastmile_api::{Counters, Event, Installed, MachineRow, Stage};
 use lastmile_core::{
-    boot::Service,
+    boot::{Architecture, Service},
     dhcp::{ClientKey, LeaseBook, LeaseState},
     machine::{Machine, Standing, StandingDraft},
     net::Mac,
@@ -21,6 +22,7 @@ use lastmile_core::{
     trace::{TraceBook, TraceEvent, Wire},
 };
 use lastmile_store::Store;
+use lru::LruCache;
 use tokio::sync::broadcast;
 
 use crate::library::Library;
@@ -29,6 +31,9 @@ use crate::library::Library;
 const EVENT_BACKLOG: usize = 4096;
 /// Machines whose installs are moved on at the same time. Two of one stripe wait for each other.
 const STRIPES: usize = 256;
+
+/// Machines of which it is known what firmware they booted with.
+const FIRMWARE_KNOWN: NonZeroUsize = NonZeroUsize::new(65_536).unwrap();
 
 /// What all parts of the service share.
 pub(crate) struct App {
@@ -46,6 +51,7 @@ pub(crate) struct App {
     site: ArcSwap<Site>,
     book: Mutex<LeaseBook>,
     traces: Mutex<TraceBook>,
+    firmware: Mutex<LruCache<Mac, Architecture>>,
 }
 
 /// What is counted since the start.
@@ -106,6 +112,7 @@ impl App {
             site: ArcSwap::from_pointee(loaded.site),
             book: Mutex::new(LeaseBook::new(loaded.leases)),
             traces: Mutex::default(),
+            firmware: Mutex::new(LruCache::new(FIRMWARE_KNOWN)),
         }
     }
 
@@ -128,6 +135,16 @@ impl App {
 
     pub(crate) fn traces(&self) -> MutexGuard<'_, TraceBook> {
         self.traces.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Notes what firmware a machine booted with.
+    pub(crate) fn note_firmware(&self, mac: Mac, architecture: Architecture) {
+        self.firmware.lock().unwrap_or_else(PoisonError::into_inner).put(mac, architecture);
+    }
+
+    /// What firmware a machine booted with last, since the service started.
+    pub(crate) fn firmware_of(&self, mac: Mac) -> Option<Architecture> {
+        self.firmware.lock().unwrap_or_else(PoisonError::into_inner).peek(&mac).copied()
     }
 
     /// Adds to the trace of the machine with that address, and tells whoever watches.

@@ -11,7 +11,7 @@ mod tx;
 mod value;
 mod writer;
 
-use std::path::Path;
+use std::{fs::OpenOptions, os::unix::fs::OpenOptionsExt, path::Path};
 
 use diesel::{
     Connection, SqliteConnection,
@@ -57,6 +57,9 @@ impl Store {
     pub fn open(path: &Path) -> Result<Self, StoreError> {
         let open = |reason: String| StoreError::Open { path: path.into(), reason };
         let url = path.to_str().ok_or_else(|| open("the path is not UTF-8".into()))?;
+        // Hashes and tokens are in it: for the service's own user only. SQLite gives its companions the same mode.
+        let private = OpenOptions::new().create(true).append(true).mode(0o600).open(path);
+        private.map_err(|error| open(error.to_string()))?;
         let mut connection = SqliteConnection::establish(url).map_err(|error| open(error.to_string()))?;
         connection.batch_execute(PRAGMAS).map_err(|error| open(error.to_string()))?;
         connection

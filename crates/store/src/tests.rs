@@ -139,6 +139,10 @@ async fn everything_is_read_back_as_it_was() {
     let path = folder.path().join("lastmile.sqlite");
     let store = Store::open(&path).unwrap();
     let site = filled(&store).await;
+    for file in std::fs::read_dir(folder.path()).unwrap().map(|file| file.unwrap()) {
+        let mode = std::os::unix::fs::PermissionsExt::mode(&file.metadata().unwrap().permissions());
+        assert_eq!(mode & 0o077, 0, "{} is open to others", file.path().display());
+    }
     drop(store);
     let loaded = Store::open(&path).unwrap().load().unwrap();
     same(&site, &loaded.site);

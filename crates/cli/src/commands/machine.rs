@@ -4,7 +4,7 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 
-use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
+use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table, time};
 
 /// `lastmile machine …`
 #[derive(Debug, Subcommand)]
@@ -128,13 +128,13 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
 }
 
 /// `lastmile plan MACHINE`
-pub(crate) async fn plan(name: &str, client: &Client, out: &Output) -> Result<(), Failure> {
+pub(crate) async fn plan(name: &str, menu: bool, client: &Client, out: &Output) -> Result<(), Failure> {
     let machine = client.machine(name).await?;
-    out.show(&machine.plan, |plan| plan_text(&machine.machine, plan));
+    out.show(&machine.plan, |plan| plan_text(&machine.machine, plan, menu));
     Ok(())
 }
 
-fn plan_text(machine: &MachineRow, plan: &PlanView) -> String {
+fn plan_text(machine: &MachineRow, plan: &PlanView, with_menu: bool) -> String {
     let mut text = pairs([
         ("machine", format!("{} ({})", machine.name, machine.macs.join(", "))),
         ("gets", plan.gets.clone()),
@@ -151,7 +151,7 @@ fn plan_text(machine: &MachineRow, plan: &PlanView) -> String {
             text.push_str(&format!("  {word}\n"));
         }
     }
-    if let Some(menu) = &plan.menu {
+    if let Some(menu) = plan.menu.as_ref().filter(|_| with_menu) {
         text.push_str("\nThe loader reads\n");
         for line in menu.lines() {
             text.push_str(&format!("  {line}\n"));
@@ -203,8 +203,7 @@ fn show(detail: &MachineDetail) -> String {
         ("why", detail.plan.why.clone()),
     ]);
     if !detail.trace.is_empty() {
-        let row =
-            |event: &lastmile_api::TraceEvent| [clock(event.at), event.asked.clone(), event.got.clone()];
+        let row = |event: &lastmile_api::TraceEvent| [time(event.at), event.asked.clone(), event.got.clone()];
         text.push('\n');
         text.push_str(&table(["at", "asked", "got"], detail.trace.iter().map(row)));
     }

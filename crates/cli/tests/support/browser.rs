@@ -105,6 +105,12 @@ impl Browser {
         wait.for_element(Locator::Css(css)).await.unwrap().click().await.unwrap();
     }
 
+    /// Waits for a link and follows it by the keyboard: a row of a live list may move from under a pointer.
+    pub async fn follow(&self, css: &str) {
+        let wait = self.client.wait().at_most(PATIENCE);
+        wait.for_element(Locator::Css(css)).await.unwrap().send_keys("\u{e007}").await.unwrap();
+    }
+
     /// The texts of all elements that fit.
     pub async fn texts(&self, css: &str) -> Vec<String> {
         let mut texts = Vec::new();

@@ -41,7 +41,13 @@ impl Service {
     /// Where the machine reports by a plain GET.
     #[must_use]
     pub fn report_url(&self, token: &Token, stage: ReportStage) -> String {
-        format!("{}/report/{}/{stage}", self.http_base(), token.reveal())
+        format!("{}/{stage}", self.report_base(token))
+    }
+
+    /// The folder of its reports, without a closing `/`.
+    #[must_use]
+    pub fn report_base(&self, token: &Token) -> String {
+        format!("{}/report/{}", self.http_base(), token.reveal())
     }
 }
 
@@ -151,7 +157,8 @@ fn installer_parameters(
             format!("hostname={host_name}"),
             format!("url={}", service.answers_url(token, "preseed.cfg")),
         ],
-        Family::None => vec![format!("lastmile.answers={}", service.answers_url(token, "answers.txt"))],
+        // An installer of a kind of its own: whoever made it reports below this address, `…/done` at the end.
+        Family::None => vec![format!("lastmile.report={}", service.report_base(token))],
     };
     words.extend(revision.parameters.iter().cloned());
     words

@@ -173,6 +173,14 @@ mod tests {
         let again = draft("auklet-gate", &["02:00:5e:00:53:01", "02:00:5e:00:53:02"]);
         let changed = again.check(&site, Some(&first), Timestamp::now()).unwrap();
         assert_eq!((changed.id, changed.created), (first.id, first.created));
+        // Under another name and with another NIC it is still the same machine, and the only one.
+        let moved =
+            draft("auklet-bridge", &["02:00:5e:00:53:07"]).check(&site, Some(&first), Timestamp::now());
+        let site = site.with_machine(moved.unwrap());
+        assert_eq!(site.machine_count(), 1);
+        assert!(site.machine("auklet-gate").is_none());
+        assert!(site.machine_by_mac(first.macs[0]).is_none());
+        assert_eq!(site.machine_by_id(first.id).unwrap().name, "auklet-bridge");
     }
 
     #[test]

@@ -29,6 +29,7 @@ pub struct Site {
     answers_versions: HashMap<Id<AnswersVersion>, Arc<AnswersVersion>>,
     machines: OrdMap<String, Arc<Machine>>,
     by_mac: HashMap<Mac, Arc<Machine>>,
+    by_id: HashMap<Id<Machine>, Arc<Machine>>,
     open: HashMap<Id<Machine>, Arc<Install>>,
     by_token: HashMap<String, Id<Machine>>,
     installed: HashMap<Id<Machine>, Arc<Install>>,
@@ -140,6 +141,12 @@ impl Site {
     #[must_use]
     pub fn machine(&self, name: &str) -> Option<&Arc<Machine>> {
         self.machines.get(name)
+    }
+
+    /// The machine of that identity.
+    #[must_use]
+    pub fn machine_by_id(&self, id: Id<Machine>) -> Option<&Arc<Machine>> {
+        self.by_id.get(&id)
     }
 
     /// The machine one of whose NICs has that address.
@@ -267,15 +274,12 @@ impl Site {
     /// With a machine added, or put in the place of the one of its identity.
     #[must_use]
     pub fn with_machine(&self, machine: Machine) -> Self {
-        let former = machine.macs.iter().find_map(|mac| self.by_mac.get(mac)).cloned();
-        let former = former.filter(|former| former.id == machine.id);
-        let former =
-            former.or_else(|| self.machines.get(&machine.name).filter(|m| m.id == machine.id).cloned());
-        let mut next = former.map_or_else(|| self.clone(), |former| self.forget(&former));
+        let mut next = self.by_id.get(&machine.id).map_or_else(|| self.clone(), |former| self.forget(former));
         let machine = Arc::new(machine);
         for mac in &machine.macs {
             next.by_mac.insert(*mac, machine.clone());
         }
+        next.by_id.insert(machine.id, machine.clone());
         next.machines.insert(machine.name.clone(), machine);
         next
     }
@@ -295,6 +299,7 @@ impl Site {
     fn forget(&self, machine: &Machine) -> Self {
         let mut next = self.clone();
         next.machines.remove(&machine.name);
+        next.by_id.remove(&machine.id);
         for mac in &machine.macs {
             next.by_mac.remove(mac);
         }

@@ -205,7 +205,7 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
         why: plan.why.to_string(),
         parameters,
         loaders: loaders.collect(),
-        menu: plan.boots().then(|| hide(&grub::render(&menu, app.service, reach(site)))),
+        menu: plan.boots().then(|| hide(&grub::render(&menu, app.service, reach(app, site, mac)))),
     }
 }
 

@@ -141,7 +141,7 @@ async fn menu(app: &App, site: &Site, mac: Mac) -> Served {
         app.stall(install.machine).await;
     }
     let menu = menu_for(&plan, machine.map(AsRef::as_ref), mac, app.service);
-    let text = grub::render(&menu, app.service, reach(site));
+    let text = grub::render(&menu, app.service, reach(app, site, mac));
     let armed = matches!(plan.why, Why::Armed(_));
     Served {
         content: Content::Made(text.into()),
@@ -151,15 +151,17 @@ async fn menu(app: &App, site: &Site, mac: Mac) -> Served {
     }
 }
 
-/// How the loaders here reach HTTP. Which of them reads the menu is not said, so the weakest counts where
-/// they differ.
-pub(crate) fn reach(site: &Site) -> HttpReach {
-    let reaches = site.loaders().map(|loader| loader.http);
-    reaches
-        .min_by_key(|reach| match reach {
-            HttpReach::None => 0,
-            HttpReach::Port80 => 1,
-            HttpReach::AnyPort => 2,
-        })
-        .unwrap_or(HttpReach::None)
+/// How the loader of a machine reaches HTTP. While it is not known what firmware the machine has, the weakest
+/// of the loaders counts.
+pub(crate) fn reach(app: &App, site: &Site, mac: Mac) -> HttpReach {
+    let own = app.firmware_of(mac).and_then(|architecture| site.loader_for(architecture));
+    if let Some(loader) = own {
+        return loader.http;
+    }
+    let weakest = site.loaders().map(|loader| loader.http).min_by_key(|reach| match reach {
+        HttpReach::None => 0,
+        HttpReach::Port80 => 1,
+        HttpReach::AnyPort => 2,
+    });
+    weakest.unwrap_or(HttpReach::None)
 }

@@ -105,6 +105,9 @@ fn handle(app: &App, wiring: &Wiring, bytes: &[u8], from: SocketAddrV4) -> Optio
     let mac = request.mac();
     let plan = mac.map(|mac| plan(&site, mac, Some(subnet)));
     let firmware = request.is_pxe().then(|| request.architecture().unwrap_or(Architecture::Bios));
+    if let (Some(mac), Some(architecture)) = (mac, firmware) {
+        app.note_firmware(mac, architecture);
+    }
     let (boot, remark) = match (firmware, mac, &plan) {
         (Some(architecture), Some(mac), Some(plan)) => boot_info(app, &site, plan, mac, architecture),
         _ => (None, None),
@@ -197,7 +200,7 @@ fn outcome(reply: &Message, subnet: &Subnet, boot: Option<&BootInfo>, remark: Op
         kind => format!("{kind} of {} on {}", reply.yiaddr, subnet.name),
     };
     if let Some(boot) = boot {
-        text.push_str(&format!(", loader {}", boot.file));
+        text.push_str(&format!(", to fetch {}", boot.file));
     }
     if let Some(remark) = remark {
         text.push_str(&format!(", {remark}"));

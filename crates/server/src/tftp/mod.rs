@@ -107,7 +107,9 @@ async fn answer(
                 Refusal::NotFound { optional, .. } => (ErrorCode::NotFound, *optional),
                 Refusal::Damaged { .. } => (ErrorCode::Undefined, false),
             };
-            count(&app.counts.tftp_refused);
+            if !optional {
+                count(&app.counts.tftp_refused);
+            }
             refuse(socket, from, code, &refusal.to_string()).await;
             if let Some(mac) = asker.mac {
                 let got = if optional {

@@ -15,7 +15,6 @@ use crate::content::{BlockingReader, Content};
 
 /// Largest packet a client sends in a transfer: an error with its text.
 const REPLY_BUFFER: usize = 1024;
-
 /// Octets of stack for a transfer's thread, which holds one small buffer and calls nothing deep: thousands fit.
 const STACK: usize = 256 * 1024;
 
@@ -42,11 +41,11 @@ pub(super) struct Report {
 impl fmt::Display for Report {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let rate = self.size as f64 / self.took.as_secs_f64().max(1e-6) / 1e6;
-        write!(
-            f,
-            "blksize {}, windowsize {}, {:.1} MB/s, {} blocks sent again",
-            self.terms.blksize, self.terms.windowsize, rate, self.retransmitted
-        )
+        write!(f, "blksize {}, windowsize {}, {rate:.1} MB/s", self.terms.blksize, self.terms.windowsize)?;
+        if self.retransmitted > 0 {
+            write!(f, ", {} blocks sent again", self.retransmitted)?;
+        }
+        Ok(())
     }
 }
 

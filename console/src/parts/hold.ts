@@ -1,0 +1,30 @@
+/**
+ * Whether somebody points at a list or has the focus in it. While that is so, lists are not read again: a row must
+ * not move away from under a hand. What a row says changes all the same.
+ */
+let holders = 0;
+let waiting: (() => void)[] = [];
+
+export function hold(): void {
+  holders += 1;
+}
+
+export function release(): void {
+  holders = Math.max(0, holders - 1);
+  if (holders === 0) {
+    const now = waiting;
+    waiting = [];
+    now.forEach((act) => {
+      act();
+    });
+  }
+}
+
+/** Acts now, or once nobody holds a list any more. */
+export function whenReleased(act: () => void): void {
+  if (holders === 0) {
+    act();
+  } else {
+    waiting.push(act);
+  }
+}
