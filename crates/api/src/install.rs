@@ -21,7 +21,7 @@ pub struct InstallRow {
     pub answers_version: u32,
     /// How far it is.
     pub state: InstallState,
-    /// The last thing that was seen.
+    /// The last thing that was seen of the machine: how far it came.
     pub last_step: Option<StepKind>,
     /// When that was.
     #[schema(value_type = String, format = DateTime)]

@@ -86,7 +86,7 @@ pub struct MachineRow {
     pub macs: Vec<String>,
     /// Where it is.
     pub stage: Stage,
-    /// The last thing seen of its open install.
+    /// The last thing seen of its last install: how far it came.
     pub last_step: Option<StepKind>,
     /// Its last install's number.
     pub install: Option<i64>,

@@ -141,6 +141,9 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
     browser.wait_for_text("stalled").await;
     let names = browser.texts("a[data-row]").await;
     assert_eq!(names[0], "kittiwake-chart", "who needs somebody comes first: {names:?}");
+    let way =
+        browser.client.find(fantoccini::Locator::Css("[role=row] svg[aria-label='stalled: kernel']")).await;
+    assert!(way.is_ok(), "how far it came is drawn");
     browser.picture("console-attention.png").await;
     browser.click("input[type=search]").await;
     let field = browser.client.find(fantoccini::Locator::Css("input[type=search]")).await.unwrap();

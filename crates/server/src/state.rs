@@ -189,7 +189,6 @@ impl App {
     /// A machine as lists show it.
     pub(crate) fn machine_row(&self, site: &Site, machine: &Machine) -> MachineRow {
         let latest = site.latest_install(machine.id);
-        let open = site.open_install(machine.id);
         let last_installed = site.last_installed(machine.id);
         let installed = last_installed.map(|install| Installed {
             image: install.image.clone(),
@@ -205,7 +204,7 @@ impl App {
             name: machine.name.clone(),
             macs: machine.macs.iter().map(ToString::to_string).collect(),
             stage: Stage::of(latest.map(|install| install.state), last_installed.is_some()),
-            last_step: open.and_then(|install| install.last_step),
+            last_step: latest.and_then(|install| install.last_step),
             install: latest.map(|install| install.number),
             target: latest.map(|install| install.image.clone()),
             installed,

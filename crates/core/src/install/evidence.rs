@@ -288,7 +288,10 @@ impl Install {
     }
 
     fn stepped(mut self, kind: StepKind, detail: String, now: Timestamp) -> (Self, Step) {
-        self.last_step = Some(kind);
+        // How it ended is its state; the last step keeps saying how far it came.
+        if !matches!(kind, StepKind::Failed | StepKind::Stalled | StepKind::Cancelled) {
+            self.last_step = Some(kind);
+        }
         self.last_step_at = now;
         (self, Step { at: now, kind, detail })
     }

@@ -108,6 +108,7 @@ fn a_failure_keeps_its_reason_and_an_end_is_an_end() {
     let (install, _) =
         story(&[Evidence::Menu, Evidence::Report(ReportStage::Failed, Some("no disk".into()))]);
     assert_eq!((install.state, install.reason.as_deref()), (InstallState::Failed, Some("no disk")));
+    assert_eq!(install.last_step, Some(StepKind::Menu), "how far it came");
     assert_eq!(install.cancel("ada", at(9)), None);
     let (cancelled, step) = armed().cancel("ada", at(9)).unwrap();
     assert_eq!((cancelled.state, step.detail.as_str()), (InstallState::Cancelled, "cancelled by ada"));

@@ -132,7 +132,7 @@ pub struct Install {
     pub kernel_fetches: u32,
     /// Why it failed, stalled or was cancelled.
     pub reason: Option<String>,
-    /// The last thing seen.
+    /// The last thing seen of the machine: how far it came.
     pub last_step: Option<StepKind>,
     /// When that was.
     pub last_step_at: Timestamp,
