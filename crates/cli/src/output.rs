@@ -189,3 +189,42 @@ fn fault_lines(fault: &Fault) -> [String; 2] {
     let place = if fault.place.is_empty() { String::new() } else { format!("{}: ", fault.place) };
     [format!("{place}{}", fault.what), format!("    {}", fault.mend)]
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_are_aligned_and_end_without_blanks() {
+        let rows = [["auklet-chart".into(), "-".into()], ["a".into(), "tidewrack-12 r1".into()]];
+        assert_eq!(
+            table(["name", "holds"], rows),
+            "NAME          HOLDS\nauklet-chart  -\na             tidewrack-12 r1\n"
+        );
+        assert_eq!(table(["name"], Vec::<[String; 1]>::new()), "NAME\n");
+    }
+
+    #[test]
+    fn pairs_are_aligned_over_several_lines() {
+        let text = pairs([("name", "auklet".into()), ("listens", "a\nb".into()), ("none", String::new())]);
+        assert_eq!(text, "name     auklet\nlistens  a\n         b\nnone\n");
+    }
+
+    #[test]
+    fn times_are_told_in_the_largest_unit_that_fits() {
+        let before = |secs: i64| ago(Some(Timestamp::now() - jiff::SignedDuration::from_secs(secs)));
+        assert_eq!(ago(None), "-");
+        assert_eq!(before(0), "0 s ago");
+        assert_eq!(before(119), "119 s ago");
+        assert_eq!(before(130), "2 min ago");
+        assert_eq!(before(3 * 3600), "3 h ago");
+        assert_eq!(before(9 * 86_400), "9 d ago");
+    }
+
+    #[test]
+    fn faults_stand_with_their_place_and_mend() {
+        let fault =
+            Fault { place: "macs[0]".into(), what: "'x' is bad".into(), mend: "Write it well.".into() };
+        assert_eq!(fault_lines(&fault), ["macs[0]: 'x' is bad", "    Write it well."]);
+    }
+}

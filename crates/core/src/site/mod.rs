@@ -330,3 +330,6 @@ impl Site {
         next
     }
 }
+
+#[cfg(test)]
+mod tests;
