@@ -21,7 +21,8 @@ use crate::{
 pub const OFFER_HOLD: SignedDuration = SignedDuration::from_secs(60);
 /// How long an address that a client found in use is left alone.
 const QUARANTINE: SignedDuration = SignedDuration::from_hours(1);
-/// Offers that never became leases are swept when there are more than this many.
+/// Offers that never became leases are swept when there are more than this many, and then not before twice as
+/// many as were left: whoever floods with questions cannot have every answer cost a sweep.
 const SWEEP_AT: usize = 1024;
 
 /// Who holds a lease.
@@ -158,6 +159,8 @@ pub struct LeaseBook {
     by_address: HashMap<Ipv4Addr, LeaseRecord>,
     by_client: HashMap<(Id<Subnet>, ClientKey), Ipv4Addr>,
     offers: usize,
+    /// How many offers there were after the last sweep.
+    offers_left: usize,
 }
 
 impl LeaseBook {
@@ -344,7 +347,7 @@ impl LeaseBook {
     }
 
     fn sweep_offers(&mut self, now: Timestamp) {
-        if self.offers <= SWEEP_AT {
+        if self.offers <= SWEEP_AT.max(self.offers_left * 2) {
             return;
         }
         let stale = |record: &LeaseRecord| record.state == LeaseState::Offered && record.until <= now;
@@ -354,6 +357,7 @@ impl LeaseBook {
             self.by_client.remove(&(record.subnet, record.client));
             self.offers -= 1;
         }
+        self.offers_left = self.offers;
     }
 }
 

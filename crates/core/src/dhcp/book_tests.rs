@@ -80,6 +80,31 @@ fn a_declined_address_is_left_alone() {
     assert_eq!(book.offer(&subnet, &client(2), None, at(3700)).unwrap(), address, "after an hour");
 }
 
+#[test]
+fn offers_that_nobody_takes_are_swept() {
+    let subnet = {
+        let mut draft = SubnetDraft::new("hall", "10.0.0.0/16");
+        draft.pools = vec!["10.0.1.0-10.0.250.250".into()];
+        draft.interface = Some("eno1".into());
+        draft.check(Id::generate(), &[] as &[std::sync::Arc<Subnet>], &[]).unwrap()
+    };
+    let mut book = LeaseBook::default();
+    let flood = |book: &mut LeaseBook, from: u16, second: i64| {
+        for number in from..from + 3000 {
+            let [high, low] = number.to_be_bytes();
+            let stranger = ClientKey::Mac(Mac::new([2, 1, 0, 0, high, low]).unwrap());
+            book.offer(&subnet, &stranger, None, at(second)).unwrap();
+        }
+    };
+    let mine = book.offer(&subnet, &client(1), None, at(0)).unwrap();
+    book.bind(&subnet, &client(1), mine, at(0)).unwrap();
+    flood(&mut book, 0, 1);
+    // Two minutes later those of the first flood are forgotten, and the lease is not.
+    flood(&mut book, 3000, 121);
+    assert!(book.iter().count() <= 3001 + SWEEP_AT, "{} records are kept", book.iter().count());
+    assert_eq!(book.holder(mine, at(121)), Some(&client(1)));
+}
+
 proptest! {
     /// Whatever clients do in whatever order, no address is held by two of them.
     #[test]
