@@ -16,6 +16,7 @@ use lastmile_server::{Config, Running};
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, SimError};
 use scenario::{FLEET, Terminal};
 use story::Story;
+use tokio::signal::unix::{SignalKind, signal};
 
 use crate::{
     commands::{install, machine},
@@ -60,9 +61,12 @@ pub(crate) async fn run(arguments: &DemoArguments, out: &Output) -> Result<ExitC
         if all_good { ExitCode::SUCCESS } else { ExitCode::FAILURE }
     } else {
         stage.story.tell("Open the console in a browser; Ctrl-C ends the demo and removes all it made.");
+        // Told to end by whatever means, it removes what it made.
+        let mut terminate = signal(SignalKind::terminate())?;
         tokio::select! {
             () = stage.play() => {}
             ended = tokio::signal::ctrl_c() => ended?,
+            _ = terminate.recv() => {}
         }
         ExitCode::SUCCESS
     };
