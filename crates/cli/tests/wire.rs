@@ -122,3 +122,45 @@ fn a_wire_that_is_not_ours_gets_no_answer() {
     assert!(!asked.status.success(), "an answer on a wire that is not ours");
     assert_eq!(service.json(&["subnet", "leases", "quay-lab"]).as_array().unwrap().len(), 1);
 }
+
+/// What curl gets from inside a namespace, from one of its addresses: the HTTP status, or the text.
+fn curl(client: &Netns, words: &[&str]) -> String {
+    let output =
+        client.command(&need("/usr/bin/curl", "curl")).args(["-s", "-m", "10"]).args(words).output().unwrap();
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+#[test]
+fn an_answer_file_is_read_from_its_machines_own_address_only() {
+    let (server, client) = wire("token");
+    let service = start(&server);
+    service.add_image();
+    service.add_answers();
+    service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "quay-server"]);
+    let folder = tempfile::tempdir().unwrap();
+    let told = ask(&client, folder.path(), &[]);
+    let leased = told.lines().find_map(|line| line.strip_prefix("ip=")).unwrap();
+    client.run(&format!("ip address add {leased}/24 dev eth0"));
+    client.run("ip address add 192.0.2.200/24 dev eth0");
+
+    // The menu by TFTP is made for whoever holds the lease, and for nobody else.
+    let menu = |from: &str| curl(&client, &["--interface", from, "tftp://192.0.2.2/grub/grub.cfg"]);
+    assert_eq!(menu("192.0.2.200"), "");
+    let own = menu(leased);
+    let url =
+        own.split_whitespace().find_map(|word| word.strip_prefix("url=")).unwrap_or_else(|| panic!("{own}"));
+    let status = |from: &str, url: &str| {
+        curl(&client, &["--interface", from, "-o", "/dev/null", "-w", "%{http_code}", url])
+    };
+    assert_eq!(status("192.0.2.200", url), "403");
+    let report = url.replace("/answers/", "/report/").replace("preseed.cfg", "done");
+    assert_eq!(status("192.0.2.200", &report), "403");
+    let steps = service.steps();
+    assert!(!steps.iter().any(|step| step == "answers" || step == "done"), "{steps:?}");
+    assert!(service.log().contains("the token is for another machine than 192.0.2.200"), "{}", service.log());
+
+    assert_eq!(status(leased, url), "200");
+    assert_eq!(status(leased, &report), "200");
+    assert_eq!(service.json(&["install", "show", "1"])["state"], "installed");
+    assert_eq!(status(leased, url), "403", "over is over");
+}

@@ -68,7 +68,7 @@ impl App {
         let row = Box::new(install.as_ref().into());
         // Nobody may be watching.
         let _ = self.events.send(Event::Install { install: row });
-        if let Some(machine) = self.site().machine(&install.machine_name) {
+        if let Some(machine) = self.site().machine_by_id(install.machine) {
             self.tell_machine(machine);
         }
         Ok(Arc::unwrap_or_clone(install))

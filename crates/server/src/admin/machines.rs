@@ -89,6 +89,7 @@ pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<MachineDraft>,
 ) -> Result<(StatusCode, Json<MachineRow>), Reject> {
+    let _alone = admin.app.admin_write.lock().await;
     Ok((StatusCode::CREATED, Json(put(&admin.app, &draft, None).await?)))
 }
 
@@ -123,6 +124,7 @@ pub(super) async fn replace(
     Path(name): Path<String>,
     Json(draft): Json<MachineDraft>,
 ) -> Result<Json<MachineRow>, Reject> {
+    let _alone = admin.app.admin_write.lock().await;
     let site = admin.app.site();
     let former = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
     if former.name != draft.name && site.open_install(former.id).is_some() {
@@ -161,8 +163,8 @@ pub(super) async fn remove(
     Ok(StatusCode::NO_CONTENT)
 }
 
+/// The caller holds the lock of those who change the site.
 async fn put(app: &App, draft: &MachineDraft, former: Option<&Machine>) -> Result<MachineRow, Reject> {
-    let _alone = app.admin_write.lock().await;
     let machine = draft.check(&app.site(), former, Timestamp::now())?;
     let kept = machine.clone();
     app.store.write(move |tx| tx.put_machine(&kept)).await?;

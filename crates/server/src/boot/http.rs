@@ -242,7 +242,7 @@ async fn report(
 
 fn note(app: &App, install: &lastmile_core::install::Install, asked: String, got: String) {
     let site = app.site();
-    if let Some(mac) = site.machine(&install.machine_name).and_then(|machine| machine.macs.first()) {
+    if let Some(mac) = site.machine_by_id(install.machine).and_then(|machine| machine.macs.first()) {
         app.trace(*mac, Wire::Http, asked, got);
     }
 }

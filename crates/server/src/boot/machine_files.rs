@@ -36,7 +36,7 @@ pub(super) async fn answer_file(
     let site = app.site();
     let install = site.install_by_token(token).ok_or(TokenRefusal::Unknown)?;
     let unknown_file = || TokenRefusal::NoSuchFile { install: install.number, file: file.into() };
-    let machine = site.machine(&install.machine_name).ok_or(TokenRefusal::Unknown)?;
+    let machine = site.machine_by_id(install.machine).ok_or(TokenRefusal::Unknown)?;
     check_address(app, &site, machine, address)?;
     let revision = site.revision(install.revision).ok_or_else(unknown_file)?;
     let answers = site.answers_version(install.answers).ok_or_else(unknown_file)?;
@@ -69,7 +69,7 @@ pub(super) async fn report(
         let ended = app.store.read(move |tx| tx.install_number_by_token(&known)).await?;
         return if ended.is_some() { Ok(None) } else { Err(TokenRefusal::Unknown) };
     };
-    let machine = site.machine(&install.machine_name).ok_or(TokenRefusal::Unknown)?;
+    let machine = site.machine_by_id(install.machine).ok_or(TokenRefusal::Unknown)?;
     check_address(app, &site, machine, address)?;
     app.see(install.machine, Evidence::Report(stage, text)).await?;
     Ok(Some((**install).clone()))
