@@ -6,25 +6,28 @@
 //! `openapi.json` in this crate is the contract: the service's routes are held against it by a test, and
 //! the console's types are generated from it.
 
+mod check;
 mod event;
 mod install;
 mod machine;
 mod problem;
 mod status;
 mod things;
+mod trace;
 
+pub use check::{CheckReport, Finding, Severity};
 pub use event::Event;
 pub use install::{InstallDetail, InstallList, InstallQuery, InstallRow};
 pub use lastmile_core::{
     Fault,
     answers::{PasswordInput, PasswordShown, Settings},
-    boot::{HttpReach, LoaderDraft},
+    boot::{Advice, HttpReach, LoaderDraft},
     dhcp::LeaseState,
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, InstallState, ReportStage, Step, StepKind},
     machine::{MachineDraft, StandingDraft},
-    net::{Mode, Newcomers, SubnetDraft},
-    trace::{TraceEvent, Wire},
+    net::{Holding, HttpBoot, Mode, Newcomers, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
+    trace::{Case, Diagnosis, Mark, Pair, Wire},
 };
 pub use machine::{
     Installed, LoaderChoice, MachineDetail, MachineList, MachineQuery, MachineRow, MachineSort, PlanView,
@@ -33,8 +36,10 @@ pub use machine::{
 pub use problem::{PROBLEM_JSON, Problem};
 pub use status::{Counters, Status};
 pub use things::{
-    AnswersPreview, AnswersView, ContentView, ImageView, LeaseView, LoaderView, RevisionView, SubnetView,
+    AnswersPreview, AnswersView, ContentView, ImageView, LeaseView, LoaderView, ReservationView,
+    RevisionView, SubnetView,
 };
+pub use trace::{NewcomerView, OptionLine, Trace, TraceComparison, TraceLine};
 
 /// The OpenAPI document of the admin API, as reviewed.
 pub const OPENAPI: &str = include_str!("../openapi.json");

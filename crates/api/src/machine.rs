@@ -4,9 +4,11 @@ use jiff::Timestamp;
 use lastmile_core::{
     install::{InstallState, StepKind},
     machine::StandingDraft,
-    trace::TraceEvent,
+    trace::Diagnosis,
 };
 use serde::{Deserialize, Serialize};
+
+use crate::TraceLine;
 
 /// Where a machine is, in the order in which somebody should look at it.
 #[derive(
@@ -115,8 +117,12 @@ pub struct MachineDetail {
     pub created: Timestamp,
     /// What it gets if it boots now.
     pub plan: PlanView,
+    /// DHCP options of its own.
+    pub options: std::collections::BTreeMap<String, String>,
+    /// What stops its last boot, as far as it was recognised.
+    pub diagnoses: Vec<Diagnosis>,
     /// What it did on the wire since the service started, oldest first, within bounds.
-    pub trace: Vec<TraceEvent>,
+    pub trace: Vec<TraceLine>,
 }
 
 /// What a machine gets if it boots now, and why.
@@ -139,6 +145,10 @@ pub struct PlanView {
 pub struct LoaderChoice {
     /// The kind of firmware.
     pub architecture: String,
+    /// Only for clients of this vendor class, where the loader says so.
+    pub class: Option<String>,
+    /// Only for clients of this user class, where the loader says so.
+    pub user_class: Option<String>,
     /// The path it is told.
     pub file: String,
 }

@@ -8,7 +8,7 @@ use lastmile_core::{
     boot::{HttpReach, Loader},
     dhcp::{LeaseRecord, LeaseState},
     image::{Family, FileEntry, Image, ImageKind, Revision},
-    net::{Subnet, SubnetDraft},
+    net::SubnetDraft,
 };
 use serde::{Deserialize, Serialize};
 
@@ -18,36 +18,29 @@ pub struct SubnetView {
     /// As a person entered it.
     #[serde(flatten)]
     pub subnet: SubnetDraft,
-    /// Addresses in its pools.
+    /// Addresses that may be lent.
     pub pool_size: u64,
     /// How many of them are lent now.
     pub leased: usize,
+    /// How many are left alone because they were found in use.
+    pub quarantined: usize,
+    /// How many addresses are reserved.
+    pub reserved: usize,
+    /// The address at which its machines reach this service.
+    #[schema(value_type = String)]
+    pub service: Ipv4Addr,
 }
 
-impl SubnetView {
-    /// From the record, with the number of leases that run.
-    #[must_use]
-    pub fn new(subnet: &Subnet, leased: usize) -> Self {
-        let texts = |addresses: &[Ipv4Addr]| addresses.iter().map(ToString::to_string).collect();
-        Self {
-            subnet: SubnetDraft {
-                name: subnet.name.clone(),
-                network: subnet.network.to_string(),
-                mode: subnet.mode,
-                router: subnet.router.map(|router| router.to_string()),
-                dns: texts(&subnet.dns),
-                domain: subnet.domain.clone(),
-                ntp: texts(&subnet.ntp),
-                lease_secs: subnet.lease.as_secs(),
-                pools: subnet.pools.iter().map(ToString::to_string).collect(),
-                interface: subnet.interface.clone(),
-                relays: texts(&subnet.relays),
-                newcomers: subnet.newcomers,
-            },
-            pool_size: subnet.pools.iter().map(|pool| pool.size()).sum(),
-            leased,
-        }
-    }
+/// A reservation.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct ReservationView {
+    /// The address.
+    #[schema(value_type = String)]
+    pub address: Ipv4Addr,
+    /// For whom: a MAC address, `uuid:` and a UUID, or `id:` and a client identifier in hexadecimal.
+    pub client: String,
+    /// The machine's name, if it is registered under that MAC address.
+    pub machine: Option<String>,
 }
 
 /// One lease.
@@ -92,6 +85,10 @@ pub struct LoaderView {
     pub name: String,
     /// The firmware it runs on.
     pub architecture: String,
+    /// Only for clients whose vendor class begins so.
+    pub class: Option<String>,
+    /// Only for clients that name this user class.
+    pub user_class: Option<String>,
     /// The file that firmware is told to fetch.
     pub boot_file: String,
     /// How it can fetch by HTTP.
@@ -105,6 +102,8 @@ impl From<&Loader> for LoaderView {
         Self {
             name: loader.name.clone(),
             architecture: loader.architecture.to_string(),
+            class: loader.class.clone(),
+            user_class: loader.user_class.clone(),
             boot_file: loader.boot_file.clone(),
             http: loader.http,
             files: loader.manifest.files().to_vec(),

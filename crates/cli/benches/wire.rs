@@ -11,7 +11,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_api::{ImageKind, MachineDraft, RevisionDraft, StandingDraft, SubnetDraft};
+use lastmile_api::{ImageKind, MachineDraft, RevisionDraft, SubnetDraft};
 use lastmile_client::Client;
 use lastmile_core::{
     boot::Architecture,
@@ -74,11 +74,7 @@ async fn start(folder: &std::path::Path) -> Running {
     for batch in numbers.chunks(128) {
         let mut adding = tokio::task::JoinSet::new();
         for number in batch {
-            let draft = MachineDraft {
-                name: format!("locker-{number:05}"),
-                macs: vec![mac(*number).to_string()],
-                standing: StandingDraft::LocalDisk,
-            };
+            let draft = MachineDraft::new(format!("locker-{number:05}"), vec![mac(*number).to_string()]);
             let client = client.clone();
             adding.spawn(async move { client.create_machine(&draft).await.unwrap() });
         }
@@ -146,7 +142,7 @@ fn tftp(running: &Running) {
         socket.send(&[0]).unwrap();
         rate
     };
-    let (floor, service) = best(ping_pong, || read_file(running.listening().tftp));
+    let (floor, service) = best(ping_pong, || read_file(running.listening().tftp[0]));
     row("TFTP, 64 MiB, blksize 1468, windowsize 1", floor, service, "MB/s", "90 %");
 }
 

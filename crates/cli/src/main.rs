@@ -11,7 +11,7 @@ use clap::{CommandFactory, Parser, Subcommand};
 use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
-    commands::{answers, image, install, loader, machine, status, subnet},
+    commands::{answers, check, image, install, loader, machine, status, subnet, trace},
     output::{Failure, Output},
 };
 
@@ -63,6 +63,10 @@ enum Command {
         #[arg(long)]
         menu: bool,
     },
+    /// What a machine did on the wire, and what it means.
+    Trace(trace::Arguments),
+    /// Look for what stands in the way of a boot, and boot a machine of the service's own.
+    Check(check::Arguments),
     /// Write the completion script for a shell.
     Completion {
         /// The shell.
@@ -106,6 +110,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
         Command::Plan { machine, menu } => machine::plan(&machine, menu, &client, &out).await?,
+        Command::Trace(arguments) => trace::run(&arguments, &client, &out).await?,
+        Command::Check(arguments) => return check::run(&arguments, &client, &out).await,
         Command::Completion { shell } => {
             clap_complete::generate(shell, &mut Arguments::command(), "lastmile", &mut std::io::stdout());
         }

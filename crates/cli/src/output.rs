@@ -37,10 +37,30 @@ impl Output {
         }
     }
 
+    /// Whether programs read it.
+    pub(crate) const fn is_json(&self) -> bool {
+        self.json
+    }
+
+    /// A value as one line of JSON: what comes bit by bit.
+    pub(crate) fn json_line(&self, value: &impl Serialize) {
+        self.line(&serde_json::to_string(value).unwrap_or_default());
+    }
+
     /// One line as it is.
     pub(crate) fn line(&self, text: &str) {
         // A reader that has gone, as in `lastmile … | head`, is no failure.
         let _ = writeln!(std::io::stdout(), "{text}");
+    }
+
+    /// A sign of life for work of unknown length; none where nobody watches.
+    pub(crate) fn spinner(&self, what: &'static str) -> Bar {
+        if self.json || !std::io::stderr().is_terminal() {
+            return Bar(ProgressBar::hidden());
+        }
+        let bar = ProgressBar::new_spinner().with_message(what);
+        bar.enable_steady_tick(std::time::Duration::from_millis(100));
+        Bar(bar)
     }
 
     /// A bar for work on `octets` octets; none where nobody watches.

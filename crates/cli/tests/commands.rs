@@ -99,7 +99,11 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
         "--lease-secs",
         "5",
         "--pool",
-        "198.51.100.100",
+        "198.51.100.100-",
+        "--option",
+        "interface-mtus=1400",
+        "--option",
+        "3=198.51.100.1",
     ]);
     assert_eq!(code, 1);
     for part in [
@@ -109,7 +113,10 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
         "Write 198.51.100.0/24 if that is the network meant.",
         "router: 'quay-router' is no IPv4 address",
         "lease_secs: a lease of 5 s",
-        "pools[0]: '198.51.100.100' is not two addresses",
+        "pools[0]: '' is no IPv4 address",
+        "options.interface-mtus: 'interface-mtus' is no option's standard name",
+        "Did you mean interface-mtu (option 26)?",
+        "options.3: option 3 is not set here: give it as `router`",
         "interface: neither an interface nor a relay is named",
     ] {
         assert!(said.contains(part), "lacks {part:?}:\n{said}");

@@ -8,7 +8,7 @@ use std::{
     process::{Child, Command, Stdio},
 };
 
-use lastmile_api::{ArmRequest, InstallQuery, MachineDraft, StandingDraft};
+use lastmile_api::{ArmRequest, InstallQuery, MachineDraft};
 use lastmile_client::Client;
 use lastmile_core::boot::Architecture;
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
@@ -199,11 +199,10 @@ async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
     for batch in numbers.chunks(64) {
         let mut adding = tokio::task::JoinSet::new();
         for number in batch {
-            let draft = MachineDraft {
-                name: format!("locker-{number:05}"),
-                macs: vec![format!("02:00:00:00:{:02x}:{:02x}", number / 256, number % 256)],
-                standing: StandingDraft::LocalDisk,
-            };
+            let draft = MachineDraft::new(
+                format!("locker-{number:05}"),
+                vec![format!("02:00:00:00:{:02x}:{:02x}", number / 256, number % 256)],
+            );
             let client = client.clone();
             adding.spawn(async move { client.create_machine(&draft).await.unwrap() });
         }

@@ -116,7 +116,7 @@ fn wait_for_step(service: &Service<'_>, step: &str, powered_on: Instant) -> Valu
 #[test]
 fn debians_installer_takes_our_answers_under_uefi() {
     let namespace = wire("uefi");
-    let service = Service::start(Some(&namespace), "interface = 'tap0'", 8480);
+    let service = Service::start(Some(&namespace), "interfaces = ['tap0']", 8480);
     service.run(&[
         "loader",
         "add",
@@ -185,7 +185,7 @@ fn bios_is_told_apart_and_starts_the_kernel() {
     let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
     need("/usr/lib/grub/i386-pc/pxe.mod", "grub-pc-bin");
     let namespace = wire("bios");
-    let service = Service::start(Some(&namespace), "interface = 'tap0'", 8480);
+    let service = Service::start(Some(&namespace), "interfaces = ['tap0']", 8480);
     let core = service.folder.path().join("core.0");
     let modules = "pxe tftp net normal configfile linux echo sleep test reboot halt chain biosdisk";
     let made = Command::new(mkimage)

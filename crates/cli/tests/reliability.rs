@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineDraft, StandingDraft};
+use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineDraft};
 use lastmile_client::Client;
 use lastmile_core::{
     boot::Architecture,
@@ -144,11 +144,7 @@ async fn fill_hall(service: &Service<'_>, client: &Client) {
     service.add_answers();
     for number in 0..HALL {
         let name = format!("locker-{number:03}");
-        let draft = MachineDraft {
-            name: name.clone(),
-            macs: vec![mac(number).to_string()],
-            standing: StandingDraft::LocalDisk,
-        };
+        let draft = MachineDraft::new(name.clone(), vec![mac(number).to_string()]);
         client.create_machine(&draft).await.unwrap();
         let arm = ArmRequest { machine: name, image: "tidewrack-12".into(), answers: "quay-server".into() };
         client.arm(&arm).await.unwrap();

@@ -82,7 +82,7 @@ async fn firmware_without_a_loader_and_newcomers_get_an_address_only() {
     service.fill();
     assert_eq!(boot(22_020, MAC, Architecture::Bios).await, Booted::NoLoader);
     let trace = service.run(&["machine", "show", "auklet-chart"]);
-    assert!(trace.contains("no loader: none is there for bios firmware"), "{trace}");
+    assert!(trace.contains("no loader is there for bios firmware"), "{trace}");
     assert_eq!(boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await, Booted::NoLoader);
     service.run(&["subnet", "change", "holm-quay", "--newcomers", "menu"]);
     let menu = boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await;
@@ -248,7 +248,7 @@ fn what_is_lacking_at_the_start_is_said_with_how_to_get_it() {
         String::from_utf8(output.stderr).unwrap()
     };
     let data = format!("data_dir = '{}'\n", folder.path().join("data").display());
-    let said = start(format!("{data}[boot]\ninterface = 'nosuch0'\n"));
+    let said = start(format!("{data}[boot]\ninterfaces = ['nosuch0']\n"));
     assert!(said.contains("there is no interface 'nosuch0'. There are: "), "{said}");
     let _taken = UdpSocket::bind("127.0.0.1:22081").unwrap();
     let said = start(format!("{data}[boot]\n{}\n", loopback_section(22_080)));
@@ -257,7 +257,7 @@ fn what_is_lacking_at_the_start_is_said_with_how_to_get_it() {
     let said =
         start(format!("{data}[boot]\n{}\n[admin]\nlisten = '0.0.0.0:8480'\n", loopback_section(22_084)));
     assert!(said.contains("SSH tunnel"), "{said}");
-    let said = start("data_dir = '/proc/nowhere'\n[boot]\ninterface = 'lo'\n".into());
+    let said = start("data_dir = '/proc/nowhere'\n[boot]\ninterfaces = ['lo']\n".into());
     assert!(said.contains("cannot use the data folder /proc/nowhere"), "{said}");
 }
 

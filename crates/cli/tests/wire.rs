@@ -20,7 +20,7 @@ fn wire(what: &str) -> (Netns, Netns) {
 }
 
 fn start(server: &Netns) -> Service<'_> {
-    let service = Service::start(Some(server), "interface = 'quay0'", 8480);
+    let service = Service::start(Some(server), "interfaces = ['quay0']", 8480);
     service.run(&[
         "subnet",
         "add",

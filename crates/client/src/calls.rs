@@ -3,9 +3,11 @@
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
-    AnswersPreview, AnswersView, ArmRequest, Event, ImageView, InstallDetail, InstallList, InstallQuery,
-    InstallRow, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft, MachineList, MachineQuery,
-    MachineRow, PasswordInput, RevisionDraft, Settings, Status, SubnetDraft, SubnetView,
+    Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, Event, ImageView, InstallDetail,
+    InstallList, InstallQuery, InstallRow, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft,
+    MachineList, MachineQuery, MachineRow, NewcomerView, PasswordInput, Picture, Proposal, ReservationDraft,
+    ReservationView, RevisionDraft, Settings, Status, SubnetDraft, SubnetView, Trace, TraceComparison,
+    TraceLine,
 };
 use reqwest::Method;
 
@@ -47,6 +49,84 @@ impl Client {
     /// The leases of a subnet.
     pub async fn leases(&self, subnet: &str) -> Result<Vec<LeaseView>, ClientError> {
         self.get(&format!("/subnets/{}/leases", part(subnet))).await
+    }
+
+    /// Forgets who holds an address of a subnet.
+    pub async fn free_address(&self, subnet: &str, address: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/subnets/{}/leases/{}", part(subnet), part(address))).await
+    }
+
+    /// What every address of a subnet is.
+    pub async fn picture(&self, subnet: &str) -> Result<Picture, ClientError> {
+        self.get(&format!("/subnets/{}/picture", part(subnet))).await
+    }
+
+    /// What to enter in somebody else's DHCP server and in the firewall.
+    pub async fn advice(&self, subnet: &str) -> Result<Advice, ClientError> {
+        self.get(&format!("/subnets/{}/advice", part(subnet))).await
+    }
+
+    /// A subnet proposed from an interface of the service's host.
+    pub async fn suggest_subnet(&self, interface: &str) -> Result<Proposal, ClientError> {
+        self.get(&format!("/interfaces/{}/suggestion", part(interface))).await
+    }
+
+    /// The reservations of a subnet.
+    pub async fn reservations(&self, subnet: &str) -> Result<Vec<ReservationView>, ClientError> {
+        self.get(&format!("/subnets/{}/reservations", part(subnet))).await
+    }
+
+    /// Reserves an address.
+    pub async fn reserve(
+        &self,
+        subnet: &str,
+        draft: &ReservationDraft,
+    ) -> Result<ReservationView, ClientError> {
+        self.put_or_post(Method::POST, &format!("/subnets/{}/reservations", part(subnet)), draft).await
+    }
+
+    /// Ends a reservation.
+    pub async fn unreserve(&self, subnet: &str, address: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/subnets/{}/reservations/{}", part(subnet), part(address))).await
+    }
+
+    /// Newcomers that left a trace.
+    pub async fn newcomers(&self) -> Result<Vec<NewcomerView>, ClientError> {
+        self.get("/newcomers").await
+    }
+
+    /// The trace of a machine or newcomer.
+    pub async fn trace(&self, who: &str) -> Result<Trace, ClientError> {
+        self.get(&format!("/traces/{}", part(who))).await
+    }
+
+    /// The last boots of two machines beside each other.
+    pub async fn compare_traces(&self, who: &str, with: &str) -> Result<TraceComparison, ClientError> {
+        let path = format!("/traces/{}/comparison", part(who));
+        self.read(self.request(Method::GET, &path).query(&[("with", with)])).await
+    }
+
+    /// The exchange of one machine as a capture file.
+    pub async fn capture(&self, who: &str) -> Result<Vec<u8>, ClientError> {
+        let response =
+            self.send(self.request(Method::GET, &format!("/traces/{}/capture", part(who)))).await?;
+        let unreachable = |source| ClientError::Unreachable { server: self.server.clone(), source };
+        Ok(response.bytes().await.map_err(unreachable)?.to_vec())
+    }
+
+    /// The events of one machine as they come. The stream ends with the connection.
+    pub async fn follow_trace(
+        &self,
+        who: &str,
+    ) -> Result<impl Stream<Item = TraceLine> + use<>, ClientError> {
+        let response = self.send(self.request(Method::GET, &format!("/traces/{}/events", part(who)))).await?;
+        let events = response.bytes_stream().eventsource();
+        Ok(events.filter_map(async |event| serde_json::from_str(&event.ok()?.data).ok()))
+    }
+
+    /// Looks at everything that could stand in the way of a boot.
+    pub async fn check(&self) -> Result<CheckReport, ClientError> {
+        self.put_or_post(Method::POST, "/check", &()).await
     }
 
     /// All loaders.

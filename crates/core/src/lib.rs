@@ -21,6 +21,7 @@ pub mod answers;
 pub mod boot;
 pub mod dhcp;
 mod fault;
+pub mod hex;
 mod id;
 pub mod image;
 pub mod install;

@@ -19,7 +19,7 @@ use lastmile_core::{
     dhcp::{Answer, Arrival, Kind, LeaseBook, LeaseRecord, Message, Responder, code},
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, InstallState, ReportStage, Token},
-    machine::{MachineDraft, StandingDraft},
+    machine::MachineDraft,
     net::{Mac, Subnet, SubnetDraft},
     site::Site,
 };
@@ -78,7 +78,7 @@ impl Service {
         draft.pools = vec!["10.0.1.0-10.0.1.220".into()];
         draft.interface = Some("eno1".into());
         draft.lease_secs = 600;
-        let subnet = draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[SERVER]).unwrap();
+        let subnet = draft.check(Id::generate(), &Site::default(), &[SERVER]).unwrap();
         let file = FileEntry { path: "linux".into(), size: 1, sha256: Sha256::of(b"k") };
         let image = RevisionDraft {
             name: "tidewrack-12".into(),
@@ -108,11 +108,7 @@ impl Service {
             .with_answers(answers);
         for number in 0..MACHINES {
             let name = format!("locker-{number}");
-            let draft = MachineDraft {
-                name: name.clone(),
-                macs: vec![mac(number).to_string()],
-                standing: StandingDraft::LocalDisk,
-            };
+            let draft = MachineDraft::new(name.clone(), vec![mac(number).to_string()]);
             let machine = draft.check(&site, None, at(0)).unwrap();
             site = site.with_machine(machine);
             let arm = ArmRequest { machine: name, image: "tidewrack-12".into(), answers: "locker".into() };
@@ -132,8 +128,16 @@ impl Service {
         let from = SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 68);
         let arrival = Arrival { interface: Some("eno1"), from, local: SERVER };
         let subnet = self.subnet.clone();
-        let mut responder =
-            Responder { subnet: &subnet, book: &mut self.book, boot: None, host_name: None, now };
+        let mut responder = Responder {
+            subnet: &subnet,
+            book: &mut self.book,
+            boot: None,
+            reserved: None,
+            known: true,
+            host_name: None,
+            options: &[],
+            now,
+        };
         match responder.answer(request, &arrival).ok()? {
             Answer::Record(_) => None,
             Answer::Reply { message, record, .. } => {

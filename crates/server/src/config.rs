@@ -30,18 +30,27 @@ pub struct Config {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct BootConfig {
-    /// The one interface on whose wire DHCP is answered; none if only relays are.
-    pub interface: Option<String>,
-    /// Address that machines are told; the interface's first if left out.
+    /// The interfaces on whose wires DHCP is answered, VLAN interfaces among them; none if only relays are.
+    pub interfaces: Vec<String>,
+    /// Address that machines behind relays are told; the first interface's first if left out. With a single
+    /// interface, the address that its machines are told, too.
     pub address: Option<Ipv4Addr>,
     /// Address and port on which relayed DHCP is answered beside the interface.
     pub relay_listen: Option<SocketAddrV4>,
-    /// Port of DHCP on the interface.
+    /// Port of DHCP on the interfaces.
     pub dhcp_port: u16,
+    /// Port on which PXE boot servers are asked, on the interfaces.
+    pub boot_server_port: u16,
     /// Port of TFTP.
     pub tftp_port: u16,
     /// Port of the boot listener.
     pub http_port: u16,
+    /// Port of the boot listener by HTTPS; none if it is not wanted.
+    pub https_port: Option<u16>,
+    /// The certificate chain for HTTPS (PEM). Without one the service makes its own in the data folder.
+    pub certificate: Option<PathBuf>,
+    /// The private key that belongs to it (PEM).
+    pub private_key: Option<PathBuf>,
 }
 
 /// What people and programs reach.
@@ -75,12 +84,16 @@ pub enum LogFormat {
 impl Default for BootConfig {
     fn default() -> Self {
         Self {
-            interface: None,
+            interfaces: Vec::new(),
             address: None,
             relay_listen: None,
             dhcp_port: 67,
+            boot_server_port: 4011,
             tftp_port: 69,
             http_port: 80,
+            https_port: None,
+            certificate: None,
+            private_key: None,
         }
     }
 }
@@ -118,13 +131,24 @@ pub enum ConfigError {
     },
     /// Nothing names where machines are.
     #[error(
-        "[boot] names neither `interface` nor `relay_listen`, so no machine could reach the service. \
+        "[boot] names neither `interfaces` nor `relay_listen`, so no machine could reach the service. \
          Name the interface that `ip link` shows for the wire the machines are on"
     )]
     NoWire,
     /// Relays only, and no address to tell machines.
     #[error("[boot] names no interface, so `address` must say which address machines are told")]
     NoAddress,
+    /// A certificate without its key, or the other way round.
+    #[error(
+        "[boot] `certificate` and `private_key` belong together: give both, or neither for one of the service's own"
+    )]
+    HalfCertificate,
+    /// An interface is named twice.
+    #[error("[boot] interfaces names '{name}' twice. Name each interface once")]
+    InterfaceTwice {
+        /// The interface.
+        name: String,
+    },
     /// The admin listener would be open to the network.
     #[error(
         "[admin] listen = {listen} is not on the loopback. There is no log-in yet, so only 127.0.0.1 or [::1] \
@@ -162,7 +186,15 @@ impl Config {
     /// # Errors
     /// The first thing that does not.
     pub fn check(&self) -> Result<(), ConfigError> {
-        if self.boot.interface.is_none() {
+        let names = &self.boot.interfaces;
+        if let Some((_, name)) = names.iter().enumerate().find(|(place, name)| names[..*place].contains(name))
+        {
+            return Err(ConfigError::InterfaceTwice { name: name.clone() });
+        }
+        if self.boot.certificate.is_some() != self.boot.private_key.is_some() {
+            return Err(ConfigError::HalfCertificate);
+        }
+        if self.boot.interfaces.is_empty() {
             if self.boot.relay_listen.is_none() {
                 return Err(ConfigError::NoWire);
             }
@@ -195,10 +227,15 @@ mod tests {
 
     #[test]
     fn what_is_wrong_is_said_with_its_place() {
-        assert!(check("").contains("neither `interface` nor `relay_listen`"));
+        assert!(check("").contains("neither `interfaces` nor `relay_listen`"));
         assert!(check("[boot]\nrelay_listen = '127.0.0.1:1067'").contains("`address` must say"));
-        assert!(check("[boot]\ninterface = 'eno1'\n[admin]\nlisten = '0.0.0.0:8480'").contains("SSH tunnel"));
-        let unknown = check("[boot]\ninterfaces = 'eno1'");
+        assert!(
+            check("[boot]\ninterfaces = ['eno1']\n[admin]\nlisten = '0.0.0.0:8480'").contains("SSH tunnel")
+        );
+        let unknown = check("[boot]\ninterface = 'eno1'");
         assert!(unknown.contains("line 2") && unknown.contains("interfaces"), "{unknown}");
+        assert!(check("[boot]\ninterfaces = ['eno1', 'eno1']").contains("'eno1' twice"));
+        let half = check("[boot]\ninterfaces = ['eno1']\ncertificate = 'quay.pem'");
+        assert!(half.contains("belong together"), "{half}");
     }
 }

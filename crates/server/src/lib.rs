@@ -9,12 +9,16 @@
 //! | `tftp` | serves files by TFTP |
 //! | `boot` | finds what a path means, serves it by HTTP, takes reports |
 //! | `admin` | the API, the event stream, the console |
+//! | `check` | looks for what stands in the way of a boot, and boots a machine of its own |
 //! | `installs` | turns what was seen into the record |
 //! | `library` | keeps content by its digest |
+//! | `link` | interfaces, packet sockets, ARP and ICMP |
+//! | `surroundings` | what the kernel knows about an interface's network |
 //! | `state` | what all of them share |
 
 mod admin;
 mod boot;
+mod check;
 pub mod config;
 mod content;
 mod dhcp;
@@ -23,6 +27,7 @@ mod library;
 mod link;
 mod start;
 mod state;
+mod surroundings;
 mod tftp;
 
 pub use admin::openapi;

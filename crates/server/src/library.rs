@@ -40,6 +40,11 @@ pub(crate) enum TakeError {
 }
 
 impl Library {
+    /// The folder that content is kept in.
+    pub(crate) fn folder(&self) -> &Path {
+        &self.content
+    }
+
     /// Opens the library below `data_dir` and clears what an earlier run left half done.
     pub(crate) fn open(data_dir: &Path) -> io::Result<Self> {
         let library = Self { content: data_dir.join("content"), staging: data_dir.join("staging") };

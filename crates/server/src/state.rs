@@ -1,6 +1,7 @@
 //! What all parts of the service share.
 
 use std::{
+    collections::HashMap,
     net::Ipv4Addr,
     num::NonZeroUsize,
     sync::{
@@ -13,37 +14,56 @@ use arc_swap::ArcSwap;
 use jiff::Timestamp;
 use lastmile_api::{Counters, Event, Installed, MachineRow, Stage};
 use lastmile_core::{
-    boot::{Architecture, Service},
+    Id,
+    boot::{Architecture, Loader, Service},
     dhcp::{ClientKey, LeaseBook, LeaseState},
     machine::{Machine, Standing, StandingDraft},
-    net::Mac,
+    net::{Mac, Subnet},
     site::Site,
-    tftp::Limits,
-    trace::{TraceBook, TraceEvent, Wire},
+    trace::{Seen, TraceBook, TraceEvent},
 };
 use lastmile_store::Store;
 use lru::LruCache;
 use tokio::sync::broadcast;
 
-use crate::library::Library;
+use crate::{
+    dhcp::{Prober, foreign::ForeignServer, trial::Trial},
+    library::Library,
+};
 
 /// Events a slow reader may fall behind before it is told to read everything again.
 const EVENT_BACKLOG: usize = 4096;
 /// Machines whose installs are moved on at the same time. Two of one stripe wait for each other.
 const STRIPES: usize = 256;
 
-/// Machines of which it is known what firmware they booted with.
-const FIRMWARE_KNOWN: NonZeroUsize = NonZeroUsize::new(65_536).unwrap();
+/// Machines of which it is known what loader they were given, and addresses heard beside another server.
+const MACHINES_KNOWN: NonZeroUsize = NonZeroUsize::new(65_536).unwrap();
+/// Other DHCP servers that are remembered.
+const FOREIGN_KNOWN: NonZeroUsize = NonZeroUsize::new(256).unwrap();
+/// Architectures without a loader that are remembered: whoever makes them up pushes out only others.
+const MISSING_KNOWN: NonZeroUsize = NonZeroUsize::new(64).unwrap();
+
+/// Where machines reach the service: one address a wire.
+#[derive(Debug, Clone)]
+pub(crate) struct Services {
+    /// For machines behind relays, and where nothing closer is known.
+    pub(crate) default: Service,
+    /// By the name of the interface.
+    pub(crate) by_interface: HashMap<String, Service>,
+}
 
 /// What all parts of the service share.
 pub(crate) struct App {
     pub(crate) store: Store,
     pub(crate) library: Library,
-    pub(crate) service: Service,
-    pub(crate) tftp_limits: Limits,
+    pub(crate) services: Services,
+    pub(crate) prober: Arc<Prober>,
+    pub(crate) trial: Trial,
     pub(crate) since: Timestamp,
     pub(crate) counts: Counts,
     pub(crate) events: broadcast::Sender<Event>,
+    /// Every event of every trace, with the address it is of.
+    pub(crate) trace_events: broadcast::Sender<(Mac, Arc<TraceEvent>)>,
     /// Held by whoever changes the site through the admin API: store first, then the snapshot.
     pub(crate) admin_write: tokio::sync::Mutex<()>,
     pub(crate) stripes: Vec<tokio::sync::Mutex<()>>,
@@ -51,7 +71,25 @@ pub(crate) struct App {
     site: ArcSwap<Site>,
     book: Mutex<LeaseBook>,
     traces: Mutex<TraceBook>,
-    firmware: Mutex<LruCache<Mac, Architecture>>,
+    loaders_given: Mutex<LruCache<Mac, Id<Loader>>>,
+    missing_loaders: Mutex<LruCache<Architecture, Timestamp>>,
+    heard: Mutex<LruCache<Ipv4Addr, Mac>>,
+    foreign: Mutex<Foreign>,
+}
+
+/// Other DHCP servers by their address.
+#[derive(Debug)]
+pub(crate) struct Foreign(LruCache<Ipv4Addr, ForeignServer>);
+
+impl Foreign {
+    /// Notes a server; gives what was known of it.
+    pub(crate) fn insert(&mut self, server: Ipv4Addr, seen: ForeignServer) -> Option<ForeignServer> {
+        self.0.put(server, seen)
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (&Ipv4Addr, &ForeignServer)> {
+        self.0.iter()
+    }
 }
 
 /// What is counted since the start.
@@ -94,25 +132,29 @@ impl App {
     pub(crate) fn new(
         store: Store,
         library: Library,
-        service: Service,
-        tftp_limits: Limits,
+        services: Services,
         loaded: lastmile_store::Loaded,
     ) -> Self {
         Self {
             store,
             library,
-            service,
-            tftp_limits,
+            services,
+            prober: Arc::new(Prober::new()),
+            trial: Trial::default(),
             since: Timestamp::now(),
             counts: Counts::default(),
             events: broadcast::channel(EVENT_BACKLOG).0,
+            trace_events: broadcast::channel(EVENT_BACKLOG).0,
             admin_write: tokio::sync::Mutex::default(),
             stripes: (0..STRIPES).map(|_| tokio::sync::Mutex::default()).collect(),
             last_install: AtomicI64::new(loaded.last_install),
             site: ArcSwap::from_pointee(loaded.site),
             book: Mutex::new(LeaseBook::new(loaded.leases)),
             traces: Mutex::default(),
-            firmware: Mutex::new(LruCache::new(FIRMWARE_KNOWN)),
+            loaders_given: Mutex::new(LruCache::new(MACHINES_KNOWN)),
+            missing_loaders: Mutex::new(LruCache::new(MISSING_KNOWN)),
+            heard: Mutex::new(LruCache::new(MACHINES_KNOWN)),
+            foreign: Mutex::new(Foreign(LruCache::new(FOREIGN_KNOWN))),
         }
     }
 
@@ -129,31 +171,65 @@ impl App {
 
     /// The lease book. Never held across an await.
     pub(crate) fn book(&self) -> MutexGuard<'_, LeaseBook> {
-        // A panic while it was held cannot leave a record half written: each is put whole.
-        self.book.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.book)
     }
 
     pub(crate) fn traces(&self) -> MutexGuard<'_, TraceBook> {
-        self.traces.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.traces)
     }
 
-    /// Notes what firmware a machine booted with.
-    pub(crate) fn note_firmware(&self, mac: Mac, architecture: Architecture) {
-        self.firmware.lock().unwrap_or_else(PoisonError::into_inner).put(mac, architecture);
+    /// Where the machines of a subnet reach the service.
+    pub(crate) fn service_for(&self, subnet: Option<&Subnet>) -> Service {
+        let interface = subnet.and_then(|subnet| subnet.interface.as_ref());
+        let own = interface.and_then(|interface| self.services.by_interface.get(interface));
+        own.copied().unwrap_or(self.services.default)
     }
 
-    /// What firmware a machine booted with last, since the service started.
-    pub(crate) fn firmware_of(&self, mac: Mac) -> Option<Architecture> {
-        self.firmware.lock().unwrap_or_else(PoisonError::into_inner).peek(&mac).copied()
+    /// Notes which loader a machine was told to fetch.
+    pub(crate) fn note_loader(&self, mac: Mac, loader: &Loader) {
+        lock(&self.loaders_given).put(mac, loader.id);
+    }
+
+    /// The loader that a machine was told last, since the service started.
+    pub(crate) fn loader_of<'a>(&self, site: &'a Site, mac: Mac) -> Option<&'a Arc<Loader>> {
+        let given = lock(&self.loaders_given).peek(&mac).copied()?;
+        site.loaders().find(|loader| loader.id == given)
+    }
+
+    /// Notes that firmware asked for which no loader is there.
+    pub(crate) fn note_missing_loader(&self, architecture: Architecture) {
+        lock(&self.missing_loaders).put(architecture, Timestamp::now());
+    }
+
+    /// The architectures that asked and for which no loader was there, with when.
+    pub(crate) fn missing_loaders(&self) -> Vec<(Architecture, Timestamp)> {
+        lock(&self.missing_loaders).iter().map(|(architecture, at)| (*architecture, *at)).collect()
+    }
+
+    /// Notes who has an address that another server hands out.
+    pub(crate) fn hear_address(&self, address: Ipv4Addr, mac: Mac) {
+        lock(&self.heard).put(address, mac);
+    }
+
+    /// Other DHCP servers that were heard.
+    pub(crate) fn foreign_servers(&self) -> MutexGuard<'_, Foreign> {
+        lock(&self.foreign)
     }
 
     /// Adds to the trace of the machine with that address, and tells whoever watches.
-    pub(crate) fn trace(&self, mac: Mac, wire: Wire, asked: impl Into<String>, got: impl Into<String>) {
-        let event = TraceEvent { at: Timestamp::now(), wire, asked: asked.into(), got: got.into() };
-        tracing::debug!(%mac, ?wire, asked = event.asked, got = event.got);
-        self.traces().add(mac, event);
+    pub(crate) fn trace(&self, mac: Mac, at: Timestamp, seen: Seen) {
+        let site = self.site();
+        let machine = site.machine_by_mac(mac);
+        let watched = (self.trace_events.receiver_count() > 0).then(|| seen.clone());
+        let number = self.traces().add(mac, machine.is_some(), at, seen);
+        if let Some(seen) = watched {
+            let event = TraceEvent { number, at, seen };
+            tracing::debug!(%mac, asked = event.asked(), got = event.got());
+            // Nobody may be watching any more.
+            let _ = self.trace_events.send((mac, Arc::new(event)));
+        }
         if self.events.receiver_count() > 0
-            && let Some(machine) = self.site().machine_by_mac(mac)
+            && let Some(machine) = machine
         {
             self.tell_machine(machine);
         }
@@ -168,9 +244,10 @@ impl App {
         }
     }
 
-    /// The MAC address that holds `address` by a lease.
+    /// The MAC address that has `address`: by a lease of ours, or, beside another server, by what was heard.
     pub(crate) fn mac_of(&self, address: Ipv4Addr) -> Option<Mac> {
-        self.book().holder(address, Timestamp::now())?.mac()
+        let by_lease = self.book().holder(address, Timestamp::now()).and_then(ClientKey::mac);
+        by_lease.or_else(|| lock(&self.heard).peek(&address).copied())
     }
 
     /// The address lent to a machine.
@@ -213,6 +290,11 @@ impl App {
             last_seen: seen.max(latest.filter(|i| i.last_step.is_some()).map(|install| install.last_step_at)),
         }
     }
+}
+
+/// A panic while one of these was held cannot leave it half written: each entry is put whole.
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// A machine's standing as people write it.

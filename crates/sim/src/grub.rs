@@ -429,7 +429,7 @@ mod tests {
             ],
             timeout: Some(Duration::from_secs(5)),
         };
-        let service = Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port };
+        let service = Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port, https_port: None };
         grub::render(&menu, service, HttpReach::AnyPort)
     }
 

@@ -81,7 +81,7 @@ async fn answer_dhcp(stub: Arc<Stub>, socket: UdpSocket) {
             _ => Kind::Ack,
         };
         let mut reply = Message::reply_to(&request, kind);
-        let installer = !request.is_pxe();
+        let installer = request.firmware().is_none();
         reply.yiaddr = stub.other_address.filter(|_| installer).unwrap_or(ADDRESS);
         reply.siaddr = Ipv4Addr::LOCALHOST;
         reply.file = LOADER.into();

@@ -15,6 +15,21 @@ diesel::table! {
         interface -> Nullable<Text>,
         relays -> Text,
         newcomers -> Text,
+        exclusions -> Text,
+        vlan -> Nullable<Integer>,
+        probe -> Bool,
+        authoritative -> Bool,
+        response_delay_ms -> BigInt,
+        http_boot -> Text,
+        options -> Text,
+    }
+}
+
+diesel::table! {
+    reservation (address) {
+        address -> Text,
+        subnet_id -> Text,
+        client -> Text,
     }
 }
 
@@ -34,6 +49,8 @@ diesel::table! {
         id -> Text,
         name -> Text,
         architecture -> Text,
+        class -> Nullable<Text>,
+        user_class -> Nullable<Text>,
         boot_file -> Text,
         http -> Text,
         files -> Text,
@@ -82,6 +99,7 @@ diesel::table! {
         standing -> Text,
         live_image_id -> Nullable<Text>,
         created -> BigInt,
+        options -> Text,
     }
 }
 

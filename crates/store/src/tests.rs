@@ -1,10 +1,10 @@
-use std::{path::PathBuf, process::Command, sync::Arc};
+use std::{path::PathBuf, process::Command};
 
 use jiff::Timestamp;
 use lastmile_core::{
     Id,
     answers::{Disk, PasswordInput, SALT_BYTES, Settings, User},
-    boot::{HttpReach, LoaderDraft},
+    boot::LoaderDraft,
     dhcp::{LeaseBook, LeaseState},
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, InstallState, ReportStage, Step, StepKind, Token},
@@ -26,7 +26,7 @@ fn subnet() -> Subnet {
     draft.pools = vec!["192.0.2.50-192.0.2.250".into()];
     draft.dns = vec!["192.0.2.53".into()];
     draft.relays = vec!["127.0.0.1".into()];
-    draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[]).unwrap()
+    draft.check(Id::generate(), &Site::default(), &[]).unwrap()
 }
 
 fn answers() -> lastmile_core::answers::AnswersVersion {
@@ -85,11 +85,8 @@ async fn filled(store: &Store) -> Site {
     second.files.push(file("extra.gz"));
     let second = second.check(Some(&first), now(), |_, _| true).unwrap();
     let loader = LoaderDraft {
-        name: "signed-x64".into(),
-        architecture: "uefi-x64".into(),
-        boot_file: "shimx64.efi".into(),
-        http: HttpReach::Port80,
-        files: vec![file("shimx64.efi")],
+        class: Some("PXEClient".into()),
+        ..LoaderDraft::new("signed-x64", "uefi-x64", "shimx64.efi", vec![file("shimx64.efi")])
     };
     let loader = loader.check(Id::generate(), [], |_, _| true).unwrap();
     let answers = answers();
@@ -97,7 +94,7 @@ async fn filled(store: &Store) -> Site {
         Site::default().with_subnet(subnet()).with_loader(loader.clone()).with_answers(answers.clone());
     let site = site.with_former_revision((*first.current).clone()).with_image(second.clone());
     let draft =
-        MachineDraft { name: "auklet-gate".into(), macs: vec![MAC.into()], standing: StandingDraft::Menu };
+        MachineDraft { standing: StandingDraft::Menu, ..MachineDraft::new("auklet-gate", vec![MAC.into()]) };
     let machine = draft.check(&site, None, now()).unwrap();
     let site = site.with_machine(machine.clone());
     let arm = ArmRequest {
@@ -207,8 +204,8 @@ fn lease(site: &Site, number: u8) -> lastmile_core::dhcp::LeaseRecord {
     let client = lastmile_core::dhcp::ClientKey::Mac(mac);
     let mut book = LeaseBook::default();
     let wish = std::net::Ipv4Addr::new(192, 0, 2, 49 + number);
-    let address = book.offer(subnet, &client, Some(wish), now()).unwrap();
-    book.bind(subnet, &client, address, now()).unwrap()
+    let address = book.offer(subnet, &client, Some(wish), None, now()).unwrap().address;
+    book.bind(subnet, &client, address, None, now()).unwrap()
 }
 
 #[tokio::test]

@@ -36,6 +36,9 @@ impl<'a> Tx<'a> {
         for subnet in self.subnets()? {
             site = site.with_subnet(subnet);
         }
+        for reservation in self.reservations()? {
+            site = site.with_reservation(reservation);
+        }
         for loader in self.loaders()? {
             site = site.with_loader(loader);
         }

@@ -1,8 +1,9 @@
 //! Values between columns and types.
 
-use std::{fmt::Display, str::FromStr};
+use std::{collections::BTreeMap, fmt::Display, str::FromStr};
 
 use jiff::Timestamp;
+use lastmile_core::dhcp::FurtherOption;
 use serde::{Serialize, de::DeserializeOwned};
 
 use crate::StoreError;
@@ -36,6 +37,13 @@ impl Row<'_> {
         serde_json::from_str(text).map_err(|error| self.error(error.to_string()))
     }
 
+    /// Further DHCP options, written as JSON of names and texts.
+    pub(crate) fn options(&self, text: &str) -> Result<Vec<FurtherOption>, StoreError> {
+        let texts: BTreeMap<String, String> = self.json(text)?;
+        let read = |(name, text): (&String, &String)| FurtherOption::read(name, text);
+        texts.iter().map(read).collect::<Result<_, _>>().map_err(|error| self.error(error.to_string()))
+    }
+
     /// An enum that is written as its serde name.
     pub(crate) fn name<T: DeserializeOwned>(&self, name: &str) -> Result<T, StoreError> {
         let value = serde_json::Value::String(name.into());
@@ -58,6 +66,11 @@ impl Row<'_> {
 /// JSON of a value of ours: plain data, which always has one.
 pub(crate) fn json(value: &impl Serialize) -> String {
     serde_json::to_string(value).unwrap_or_default()
+}
+
+/// Further DHCP options as JSON.
+pub(crate) fn options(options: &[FurtherOption]) -> String {
+    json(&FurtherOption::texts(options))
 }
 
 /// The serde name of an enum without content.

@@ -12,9 +12,15 @@ pub(crate) enum Command {
     Add {
         /// What to call it.
         name: String,
-        /// The firmware it runs on: bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32.
+        /// The firmware it runs on: bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, or another of IANA's registry.
         #[arg(long)]
         architecture: String,
+        /// Only for clients whose vendor class (option 60) begins so, as in HTTPClient.
+        #[arg(long)]
+        class: Option<String>,
+        /// Only for clients that name this user class (option 77).
+        #[arg(long)]
+        user_class: Option<String>,
         /// The file that firmware is told to fetch; NAME=PATH to give it another name.
         #[arg(long, value_name = "[NAME=]PATH")]
         boot_file: String,
@@ -63,14 +69,15 @@ impl From<HttpName> for HttpReach {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Add { name, architecture, boot_file, file, http } => {
+        Command::Add { name, architecture, class, user_class, boot_file, file, http } => {
             let mut files = vec![Upload::named(&boot_file)?];
             let boot_file = files[0].name.clone();
             for text in &file {
                 files.push(Upload::named(text)?);
             }
             let files = upload(client, out, &files).await?;
-            let draft = LoaderDraft { name, architecture, boot_file, http: http.into(), files };
+            let draft =
+                LoaderDraft { name, architecture, class, user_class, boot_file, http: http.into(), files };
             out.show(&client.create_loader(&draft).await?, show);
         }
         Command::List => out.show(&client.loaders().await?, |loaders| {
@@ -78,12 +85,13 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 [
                     loader.name.clone(),
                     loader.architecture.clone(),
+                    clients(loader),
                     loader.boot_file.clone(),
                     reach(loader.http).into(),
                     loader.files.len().to_string(),
                 ]
             };
-            table(["name", "architecture", "boot file", "http", "files"], loaders.iter().map(row))
+            table(["name", "architecture", "clients", "boot file", "http", "files"], loaders.iter().map(row))
         }),
         Command::Show { name } => out.show(&client.loader(&name).await?, show),
         Command::Remove { name } => {
@@ -102,11 +110,20 @@ const fn reach(http: HttpReach) -> &'static str {
     }
 }
 
+/// Which clients of its architecture it is for.
+fn clients(loader: &LoaderView) -> String {
+    let class = loader.class.as_ref().map(|class| format!("class {class}…"));
+    let user_class = loader.user_class.as_ref().map(|class| format!("user class {class}"));
+    let both: Vec<String> = class.into_iter().chain(user_class).collect();
+    if both.is_empty() { "all".into() } else { both.join(", ") }
+}
+
 fn show(loader: &LoaderView) -> String {
     let files = loader.files.iter().map(|f| [f.path.clone(), size(f.size), f.sha256.short()]);
     pairs([
         ("name", loader.name.clone()),
         ("architecture", loader.architecture.clone()),
+        ("clients", clients(loader)),
         ("boot file", loader.boot_file.clone()),
         ("HTTP", reach(loader.http).into()),
     ]) + "\n"

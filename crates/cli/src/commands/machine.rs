@@ -4,6 +4,7 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 
+use super::{subnet::name_and_value, trace};
 use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table, time};
 
 /// `lastmile machine …`
@@ -19,7 +20,12 @@ pub(crate) enum Command {
         /// What it does when no install is armed: local-disk, menu, ignored, or live:IMAGE.
         #[arg(long, default_value = "local-disk", value_parser = standing)]
         standing: StandingDraft,
+        /// A further DHCP option of its own, as in interface-mtu=1400; may be given several times.
+        #[arg(long, value_name = "NAME=VALUE")]
+        option: Vec<String>,
     },
+    /// Machines that nobody registered and that left a trace, the one seen last first.
+    Newcomers,
     /// List machines: who needs somebody first.
     List(Filter),
     /// Show one machine: its plan, what it holds, and what it did on the wire.
@@ -40,6 +46,12 @@ pub(crate) enum Command {
         /// What it does when no install is armed: local-disk, menu, ignored, or live:IMAGE.
         #[arg(long, value_parser = standing)]
         standing: Option<StandingDraft>,
+        /// A further DHCP option of its own, as in interface-mtu=1400; may be given several times.
+        #[arg(long, value_name = "NAME=VALUE")]
+        option: Vec<String>,
+        /// Take a further DHCP option out again; may be given several times.
+        #[arg(long, value_name = "NAME")]
+        without_option: Vec<String>,
     },
     /// Remove a machine. Its installs stay on record.
     Remove {
@@ -88,8 +100,9 @@ fn standing_text(standing: &StandingDraft) -> String {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Add { name, mac, standing } => {
-            let draft = MachineDraft { name, macs: mac, standing };
+        Command::Add { name, mac, standing, option } => {
+            let options = option.iter().map(|text| name_and_value(text)).collect::<Result<_, _>>()?;
+            let draft = MachineDraft { standing, options, ..MachineDraft::new(name, mac) };
             out.show(&client.create_machine(&draft).await?, |row| rows(std::slice::from_ref(row)));
         }
         Command::List(filter) => {
@@ -109,12 +122,22 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             });
         }
         Command::Show { name } => out.show(&client.machine(&name).await?, show),
-        Command::Change { name, rename, mac, standing } => {
-            let now = client.machine(&name).await?.machine;
+        Command::Newcomers => {
+            out.show(&client.newcomers().await?, |all| trace::newcomers(all));
+        }
+        Command::Change { name, rename, mac, standing, option, without_option } => {
+            let detail = client.machine(&name).await?;
+            let (now, mut options) = (detail.machine, detail.options);
+            options.retain(|name, _| !without_option.contains(name));
+            for text in &option {
+                let (name, value) = name_and_value(text)?;
+                options.insert(name, value);
+            }
             let draft = MachineDraft {
                 name: rename.unwrap_or(now.name),
                 macs: if mac.is_empty() { now.macs } else { mac },
                 standing: standing.unwrap_or(now.standing),
+                options,
             };
             let row = client.replace_machine(&name, &draft).await?;
             out.show(&row, |row| rows(std::slice::from_ref(row)));
@@ -141,7 +164,10 @@ fn plan_text(machine: &MachineRow, plan: &PlanView, with_menu: bool) -> String {
         ("why", plan.why.clone()),
     ]);
     if !plan.loaders.is_empty() {
-        let row = |loader: &lastmile_api::LoaderChoice| [loader.architecture.clone(), loader.file.clone()];
+        let row = |loader: &lastmile_api::LoaderChoice| {
+            let classes = loader.class.iter().chain(&loader.user_class).map(|class| format!(" ({class})"));
+            [loader.architecture.clone() + &classes.collect::<String>(), loader.file.clone()]
+        };
         text.push('\n');
         text.push_str(&table(["firmware", "is told to fetch"], plan.loaders.iter().map(row)));
     }
@@ -187,6 +213,8 @@ pub(crate) fn rows(machines: &[MachineRow]) -> String {
 
 fn show(detail: &MachineDetail) -> String {
     let machine = &detail.machine;
+    let options: Vec<String> =
+        detail.options.iter().map(|(name, value)| format!("{name} = {value}")).collect();
     let since = machine.installed.as_ref().map(|installed| clock(installed.at));
     let mut text = pairs([
         ("name", machine.name.clone()),
@@ -201,9 +229,14 @@ fn show(detail: &MachineDetail) -> String {
         ("seen", ago(machine.last_seen)),
         ("boots now", detail.plan.gets.clone()),
         ("why", detail.plan.why.clone()),
+        ("options", or_dash((!options.is_empty()).then(|| options.join("\n")))),
     ]);
+    if !detail.diagnoses.is_empty() {
+        text.push('\n');
+        text.push_str(&trace::explained(&detail.diagnoses));
+    }
     if !detail.trace.is_empty() {
-        let row = |event: &lastmile_api::TraceEvent| [time(event.at), event.asked.clone(), event.got.clone()];
+        let row = |event: &lastmile_api::TraceLine| [time(event.at), event.asked.clone(), event.got.clone()];
         text.push('\n');
         text.push_str(&table(["at", "asked", "got"], detail.trace.iter().map(row)));
     }

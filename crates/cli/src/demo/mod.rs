@@ -99,8 +99,8 @@ fn reached(running: &Running) -> Reached {
     };
     Reached {
         dhcp,
-        tftp_port: listening.tftp.port(),
-        http_port: listening.http.port(),
+        tftp_port: listening.tftp.first().map_or(69, SocketAddr::port),
+        http_port: listening.http.first().map_or(80, SocketAddr::port),
         link: Ipv4Addr::UNSPECIFIED,
     }
 }

@@ -137,7 +137,7 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
 }
 
 async fn register(client: &Client, name: &str, mac: String, standing: StandingDraft) -> Result<(), Failure> {
-    client.create_machine(&MachineDraft { name: name.into(), macs: vec![mac], standing }).await?;
+    client.create_machine(&MachineDraft { standing, ..MachineDraft::new(name, vec![mac]) }).await?;
     Ok(())
 }
 
@@ -148,24 +148,16 @@ async fn fill_loaders(client: &Client) -> Result<(), Failure> {
         client.upload_bytes("x86_64-efi/http.mod", made_up(3, 12_000)).await?,
     ];
     let uefi = LoaderDraft {
-        name: "signed-x64".into(),
-        architecture: "uefi-x64".into(),
-        boot_file: "shimx64.efi".into(),
         http: HttpReach::AnyPort,
-        files,
+        ..LoaderDraft::new("signed-x64", "uefi-x64", "shimx64.efi", files)
     };
     client.create_loader(&uefi).await?;
     let files = vec![
         client.upload_bytes("core.0", made_up(4, 300_000)).await?,
         client.upload_bytes("i386-pc/http.mod", made_up(5, 9_000)).await?,
     ];
-    let bios = LoaderDraft {
-        name: "bios-core".into(),
-        architecture: "bios".into(),
-        boot_file: "core.0".into(),
-        http: HttpReach::AnyPort,
-        files,
-    };
+    let bios =
+        LoaderDraft { http: HttpReach::AnyPort, ..LoaderDraft::new("bios-core", "bios", "core.0", files) };
     client.create_loader(&bios).await?;
     Ok(())
 }

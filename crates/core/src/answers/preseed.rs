@@ -170,7 +170,7 @@ mod tests {
             host_name: "auklet-gate",
             domain: Some("gannet.example"),
             install: None,
-            service: Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port: 80 },
+            service: Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port: 80, https_port: None },
         };
         let text = render(&answers, &target);
         for line in [
@@ -202,7 +202,7 @@ mod tests {
             host_name: "fulmar-chart",
             domain: None,
             install: None,
-            service: Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port: 8080 },
+            service: Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port: 8080, https_port: None },
         };
         let text = render(&answers, &target);
         assert!(text.contains("passwd/root-login boolean false") && !text.contains("root-password"));

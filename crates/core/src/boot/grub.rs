@@ -132,7 +132,7 @@ mod tests {
     }
 
     fn service(http_port: u16) -> Service {
-        Service { address: std::net::Ipv4Addr::new(192, 0, 2, 2), http_port }
+        Service { address: std::net::Ipv4Addr::new(192, 0, 2, 2), http_port, https_port: None }
     }
 
     #[test]

@@ -31,6 +31,10 @@ pub struct Loader {
     pub name: String,
     /// The firmware it runs on.
     pub architecture: Architecture,
+    /// Only for clients whose vendor class (option 60) begins so.
+    pub class: Option<String>,
+    /// Only for clients that name this user class (option 77; RFC 3004).
+    pub user_class: Option<String>,
     /// The file that firmware is told to fetch.
     pub boot_file: String,
     /// How it can fetch by HTTP.
@@ -40,15 +44,29 @@ pub struct Loader {
 }
 
 impl Loader {
+    /// Whether the loader is for a client of these classes.
+    #[must_use]
+    pub fn fits(&self, class: Option<&str>, user_classes: &[String]) -> bool {
+        let begins = |wanted: &String| class.is_some_and(|class| class.starts_with(wanted.as_str()));
+        self.class.as_ref().is_none_or(begins)
+            && self.user_class.as_ref().is_none_or(|wanted| user_classes.contains(wanted))
+    }
+
+    /// How closely it is meant for clients that it fits: by user class before class, by a long class before a short.
+    #[must_use]
+    pub fn closeness(&self) -> (bool, usize) {
+        (self.user_class.is_some(), self.class.as_ref().map_or(0, String::len))
+    }
+
     /// The file a loader means by `path`: the one of exactly that path, or the one whose path is its end.
     ///
     /// Loaders ask under a prefix that was built into them (`debian-installer/amd64/grub/x86_64-efi/http.mod`);
     /// the file is kept without it (`x86_64-efi/http.mod`). Of several ends the longest counts.
     #[must_use]
     pub fn find(&self, path: &str) -> Option<&FileEntry> {
-        self.manifest.get(path).or_else(|| {
+        self.manifest.find(path).or_else(|| {
             let ends = path.match_indices('/').filter_map(|(at, _)| path.get(at + 1..));
-            ends.filter_map(|end| self.manifest.get(end)).next()
+            ends.filter_map(|end| self.manifest.find(end)).next()
         })
     }
 }
@@ -62,6 +80,12 @@ pub struct LoaderDraft {
     pub name: String,
     /// The firmware it runs on: `bios`, `uefi-x64`, `uefi-x86`, `uefi-arm64`, `uefi-arm32`.
     pub architecture: String,
+    /// Only for clients whose vendor class (option 60) begins so, as in `HTTPClient`.
+    #[serde(default)]
+    pub class: Option<String>,
+    /// Only for clients that name this user class (option 77).
+    #[serde(default)]
+    pub user_class: Option<String>,
     /// The file that firmware is told to fetch.
     pub boot_file: String,
     /// How it can fetch by HTTP.
@@ -72,6 +96,25 @@ pub struct LoaderDraft {
 }
 
 impl LoaderDraft {
+    /// A loader for every client of an architecture, that fetches by HTTP as GRUB 2.06 does.
+    #[must_use]
+    pub fn new(
+        name: impl Into<String>,
+        architecture: impl Into<String>,
+        boot_file: impl Into<String>,
+        files: Vec<FileEntry>,
+    ) -> Self {
+        Self {
+            name: name.into(),
+            architecture: architecture.into(),
+            class: None,
+            user_class: None,
+            boot_file: boot_file.into(),
+            http: Self::default_http(),
+            files,
+        }
+    }
+
     const fn default_http() -> HttpReach {
         HttpReach::Port80
     }
@@ -91,18 +134,25 @@ impl LoaderDraft {
         let architecture = faults.keep(
             "architecture",
             self.architecture.parse::<Architecture>(),
-            "Give one of: bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32.",
+            "Give one of bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, another name that docs/firmware.md lists, \
+             or code- and the number of option 93.",
         );
+        for (place, class) in [("class", &self.class), ("user_class", &self.user_class)] {
+            if class.as_ref().is_some_and(|class| class.trim().is_empty() || class.len() > 255) {
+                faults.add(place, "an empty or overlong class", "Leave it out, or give 1 to 255 octets.");
+            }
+        }
         for other in others {
             if other.name == self.name {
                 let what = format!("a loader named '{}' exists already", self.name);
                 faults.add("name", what, "Choose another name, or remove the existing one first.");
             }
-            if Some(other.architecture) == architecture {
+            let same_clients = other.class == self.class && other.user_class == self.user_class;
+            if Some(other.architecture) == architecture && same_clients {
                 faults.add(
                     "architecture",
-                    format!("{} has loader '{}' already", other.architecture, other.name),
-                    format!("Remove '{}' first: each architecture has one loader.", other.name),
+                    format!("{} has loader '{}' already for these clients", other.architecture, other.name),
+                    format!("Remove '{}' first, or tell the two apart by class or user class.", other.name),
                 );
             }
         }
@@ -119,6 +169,8 @@ impl LoaderDraft {
                 id,
                 name: self.name.clone(),
                 architecture: architecture?,
+                class: self.class.clone(),
+                user_class: self.user_class.clone(),
                 boot_file: self.boot_file.clone(),
                 http: self.http,
                 manifest,
@@ -137,6 +189,8 @@ mod tests {
         let draft = LoaderDraft {
             name: "signed-x64".into(),
             architecture: "uefi-x64".into(),
+            class: None,
+            user_class: None,
             boot_file: "shimx64.efi".into(),
             http: HttpReach::Port80,
             files: vec![file("shimx64.efi"), file("grubx64.efi"), file("x86_64-efi/http.mod")],
@@ -148,7 +202,15 @@ mod tests {
         assert_eq!(found("loader/signed-x64/grubx64.efi"), Some("grubx64.efi"));
         assert_eq!(found("grub/x86_64-efi/crypto.lst"), None);
         assert_eq!(found("http.mod"), None);
+        assert_eq!(found("SHIMX64.EFI"), Some("shimx64.efi"), "firmware asks in any case");
+        assert_eq!(loader.manifest.nearest("shimx46.efi"), Some("shimx64.efi"));
+        assert_eq!(loader.manifest.nearest("vmlinuz"), None);
         let twice = draft.check(Id::generate(), [&loader], |_, _| true).unwrap_err();
         assert_eq!(twice.len(), 2, "{twice:?}");
+        // Told apart by what the client says it is, both are there, and the closest is given.
+        let http = LoaderDraft { name: "http-x64".into(), class: Some("HTTPClient".into()), ..draft };
+        let http = http.check(Id::generate(), [&loader], |_, _| true).unwrap();
+        assert!(http.fits(Some("HTTPClient:Arch:00016"), &[]) && !http.fits(Some("PXEClient"), &[]));
+        assert!(loader.fits(None, &[]) && http.closeness() > loader.closeness());
     }
 }

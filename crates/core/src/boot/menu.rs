@@ -7,7 +7,7 @@ use crate::{
     image::{Family, Revision},
     install::{ReportStage, Token},
     machine::Machine,
-    net::Mac,
+    net::{HttpBoot, Mac},
 };
 
 /// Time to read what is about to happen, and to choose otherwise.
@@ -20,6 +20,8 @@ pub struct Service {
     pub address: Ipv4Addr,
     /// Port of the boot listener.
     pub http_port: u16,
+    /// Port of the boot listener by HTTPS, if there is one.
+    pub https_port: Option<u16>,
 }
 
 impl Service {
@@ -29,6 +31,16 @@ impl Service {
         match self.http_port {
             80 => format!("http://{}", self.address),
             port => format!("http://{}:{port}", self.address),
+        }
+    }
+
+    /// The URL of a path below the boot listener; by plain HTTP where no HTTPS is there.
+    #[must_use]
+    pub fn url(&self, scheme: HttpBoot, path: &str) -> String {
+        match (scheme, self.https_port) {
+            (HttpBoot::Https, Some(443)) => format!("https://{}/{path}", self.address),
+            (HttpBoot::Https, Some(port)) => format!("https://{}:{port}/{path}", self.address),
+            _ => format!("{}/{path}", self.http_base()),
         }
     }
 

@@ -3,6 +3,7 @@
 //! [`plan`] decides what a machine gets and why; [`menu_for`] turns that into what the person at the
 //! machine sees; [`grub::render`] writes it in the loader's language. [`Request`] recognises what a loader asks for.
 
+mod advice;
 mod arch;
 pub mod grub;
 mod loader;
@@ -10,7 +11,8 @@ mod menu;
 mod paths;
 mod plan;
 
-pub use arch::Architecture;
+pub use advice::{Advice, AdviceOption, AdvicePort, AdviceRow, Ports, advise};
+pub use arch::{Architecture, Fetches, Firmware};
 pub use loader::{HttpReach, Loader, LoaderDraft};
 pub use menu::{Entry, EntryAction, KernelBoot, Menu, Service, menu_for};
 pub use paths::{Request, boot_path, loader_path};

@@ -172,6 +172,7 @@ impl fmt::Display for Why<'_> {
             Self::Newcomer(mac, None) => write!(f, "{mac} is a newcomer on no known subnet"),
             Self::Newcomer(mac, Some(subnet)) => {
                 let what = match subnet.newcomers {
+                    Newcomers::Unanswered => "no answer",
                     Newcomers::Nothing => "nothing",
                     Newcomers::Menu => "the menu",
                 };

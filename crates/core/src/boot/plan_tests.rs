@@ -35,7 +35,7 @@ fn site(standing: StandingDraft) -> Site {
         .with_image(image("tidewrack-12", ImageKind::Installer))
         .with_image(image("lantern", ImageKind::Live))
         .with_answers(quay_server());
-    let draft = MachineDraft { name: "auklet-gate".into(), macs: vec![MAC.into()], standing };
+    let draft = MachineDraft { standing, ..MachineDraft::new("auklet-gate", vec![MAC.into()]) };
     let machine = draft.check(&site, None, at(0)).unwrap();
     site.with_machine(machine)
 }
@@ -122,7 +122,7 @@ fn newcomers_get_what_their_subnet_says() {
     let mut draft = SubnetDraft::new("tern-bay", "192.0.2.0/24");
     draft.pools = vec!["192.0.2.50-192.0.2.59".into()];
     draft.interface = Some("eno1".into());
-    let mut subnet = draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[]).unwrap();
+    let mut subnet = draft.check(Id::generate(), &Site::default(), &[]).unwrap();
     let mac = MAC.parse().unwrap();
     assert_eq!(plan(&site, mac, Some(&subnet)).action, Action::Nothing);
     subnet.newcomers = Newcomers::Menu;

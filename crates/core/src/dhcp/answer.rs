@@ -5,16 +5,38 @@ use std::net::Ipv4Addr;
 use jiff::Timestamp;
 use thiserror::Error;
 
-use super::{Arrival, ClientKey, Destination, Kind, LeaseBook, LeaseRecord, Message, NoAddress, Op, code};
-use crate::net::Subnet;
+use super::{
+    Arrival, ClientKey, Destination, FurtherOption, Kind, LeaseBook, LeaseRecord, Message, NoAddress, Op,
+    code,
+};
+use crate::net::{Mode, Newcomers, Subnet};
 
 /// What firmware is told about its boot.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BootInfo {
     /// Where the loader is (`siaddr`, option 66).
     pub next_server: Ipv4Addr,
-    /// Path of the loader there (`file`, option 67).
-    pub file: String,
+    /// What it is there (`file`, option 67).
+    pub target: BootTarget,
+}
+
+/// What firmware is told to fetch.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum BootTarget {
+    /// A path, by TFTP (PXE 2.1).
+    Path(String),
+    /// A URL, by HTTP or HTTPS (UEFI 2.10, section 24.7.3.1).
+    Url(String),
+}
+
+impl BootTarget {
+    /// The path or URL.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        match self {
+            Self::Path(text) | Self::Url(text) => text,
+        }
+    }
 }
 
 /// What to do about a message.
@@ -28,6 +50,9 @@ pub enum Answer {
         to: Destination,
         /// What changed in the lease book.
         record: Option<LeaseRecord>,
+        /// The offered address is a fresh one: where the subnet says so it is tried for first. If somebody has it,
+        /// it goes to [`LeaseBook::quarantine`], and the message is answered afresh.
+        try_first: Option<Ipv4Addr>,
     },
     /// Nothing is sent, but the lease book changed (release, decline).
     Record(LeaseRecord),
@@ -74,6 +99,34 @@ pub enum NoReply {
         /// The message type.
         kind: Kind,
     },
+    /// Nobody registered the machine, and its subnet answers only those that are known.
+    #[error("a newcomer, and subnet '{subnet}' answers only machines that are registered")]
+    Newcomer {
+        /// The subnet.
+        subnet: String,
+    },
+    /// Another server hands out the addresses, and there is nothing to add.
+    #[error("{kind} on subnet '{subnet}', whose addresses another server hands out")]
+    OtherHandsOut {
+        /// The message type.
+        kind: Kind,
+        /// The subnet.
+        subnet: String,
+    },
+    /// Another server hands out the addresses, and this client is to boot nothing from here.
+    #[error("no boot information for it, and subnet '{subnet}' is another server's")]
+    NothingToAdd {
+        /// The subnet.
+        subnet: String,
+    },
+    /// The client asks for an address of another network, and refusing it is another server's business.
+    #[error("{address} is of another network, and subnet '{subnet}' is not authoritative")]
+    NotAuthoritative {
+        /// The address it asks for.
+        address: Ipv4Addr,
+        /// The subnet.
+        subnet: String,
+    },
     /// No address left.
     #[error(transparent)]
     NoAddress(#[from] NoAddress),
@@ -88,8 +141,14 @@ pub struct Responder<'a> {
     pub book: &'a mut LeaseBook,
     /// What this client is told about its boot; `None` for a client that does not boot by us.
     pub boot: Option<&'a BootInfo>,
+    /// The address reserved for it on this subnet.
+    pub reserved: Option<Ipv4Addr>,
+    /// Whether the machine is registered.
+    pub known: bool,
     /// The host name it is given.
     pub host_name: Option<&'a str>,
+    /// The machine's own further options, which go before the subnet's.
+    pub options: &'a [FurtherOption],
     /// The present time.
     pub now: Timestamp,
 }
@@ -104,6 +163,12 @@ impl Responder<'_> {
             return Err(NoReply::NotARequest);
         }
         let client = ClientKey::of(request).ok_or(NoReply::Anonymous)?;
+        if !self.known && self.reserved.is_none() && self.subnet.newcomers == Newcomers::Unanswered {
+            return Err(NoReply::Newcomer { subnet: self.subnet.name.clone() });
+        }
+        if self.subnet.mode == Mode::Proxy {
+            return self.proxy(request, arrival);
+        }
         match request.kind {
             Kind::Discover => self.discover(request, arrival, &client),
             Kind::Request => self.request(request, arrival, &client),
@@ -132,8 +197,15 @@ impl Responder<'_> {
         client: &ClientKey,
     ) -> Result<Answer, NoReply> {
         let wish = request.options.address(code::REQUESTED_ADDRESS);
-        let address = self.book.offer(self.subnet, client, wish, self.now)?;
-        Ok(self.grant(request, arrival, Kind::Offer, address, None))
+        let offer = self.book.offer(self.subnet, client, wish, self.reserved, self.now)?;
+        let answer = self.grant(request, arrival, Kind::Offer, offer.address, None);
+        let tried = self.subnet.probe && offer.fresh && !arrives_from_this_host(request);
+        Ok(match answer {
+            Answer::Reply { message, to, record, .. } => {
+                Answer::Reply { message, to, record, try_first: tried.then_some(offer.address) }
+            }
+            other => other,
+        })
     }
 
     /// RFC 2131, section 4.3.2 tells the states apart by what is filled in.
@@ -151,13 +223,16 @@ impl Responder<'_> {
         let address = if request.ciaddr.is_unspecified() { wish } else { Some(request.ciaddr) };
         let address = address.ok_or(NoReply::NoAddressNamed { kind: request.kind })?;
         if !self.subnet.network.contains(&address) {
+            if !self.subnet.authoritative && chosen.is_none() {
+                return Err(NoReply::NotAuthoritative { address, subnet: self.subnet.name.clone() });
+            }
             return Ok(nak(request, arrival, &format!("{address} is no address of this network")));
         }
         let known = self.book.of_client(self.subnet.id, client).is_some();
         if chosen.is_none() && !known && self.book.at(address).is_none() {
             return Err(NoReply::NotOurs { address });
         }
-        match self.book.bind(self.subnet, client, address, self.now) {
+        match self.book.bind(self.subnet, client, address, self.reserved, self.now) {
             Some(record) => Ok(self.grant(request, arrival, Kind::Ack, address, Some(record))),
             None => Ok(nak(request, arrival, &format!("{address} cannot be lent to this client"))),
         }
@@ -168,7 +243,7 @@ impl Responder<'_> {
         reply.ciaddr = request.ciaddr;
         self.add_settings(request, &mut reply, arrival);
         let to = Destination::of(request, &reply, arrival.from);
-        Answer::Reply { message: Box::new(reply), to, record: None }
+        Answer::Reply { message: Box::new(reply), to, record: None, try_first: None }
     }
 
     fn grant(
@@ -190,7 +265,7 @@ impl Responder<'_> {
         reply.options.set(code::RENEWAL_TIME, (secs / 2).to_be_bytes());
         reply.options.set(code::REBINDING_TIME, (secs / 8 * 7).to_be_bytes());
         let to = Destination::of(request, &reply, arrival.from);
-        Answer::Reply { message: Box::new(reply), to, record }
+        Answer::Reply { message: Box::new(reply), to, record, try_first: None }
     }
 
     /// Everything but the lease: what OFFER, ACK and the answer to INFORM have in common.
@@ -209,23 +284,43 @@ impl Responder<'_> {
         if let Some(name) = self.host_name {
             options.set(code::HOST_NAME, name.as_bytes());
         }
+        // Before the boot information, which no further option may spoil.
+        for option in self.subnet.options.iter().chain(self.options) {
+            options.set(option.code, option.value.as_slice());
+        }
         if let Some(boot) = self.boot {
-            reply.siaddr = boot.next_server;
-            reply.file = boot.file.clone().into_bytes();
-            if request.asks_for(code::TFTP_SERVER_NAME) {
-                options.set(code::TFTP_SERVER_NAME, boot.next_server.to_string());
-            }
-            if request.asks_for(code::BOOT_FILE_NAME) {
-                options.set(code::BOOT_FILE_NAME, boot.file.as_bytes());
-            }
+            add_boot(request, reply, boot);
         }
         echo(request, reply);
     }
 }
 
+/// Where the loader is, as this firmware wants to be told.
+pub(super) fn add_boot(request: &Message, reply: &mut Message, boot: &BootInfo) {
+    reply.siaddr = boot.next_server;
+    reply.file = boot.target.as_str().as_bytes().to_vec();
+    let options = &mut reply.options;
+    if matches!(boot.target, BootTarget::Url(_)) {
+        // Without its own class in the answer, firmware takes it for one that has nothing to do with its boot.
+        options.set(code::VENDOR_CLASS, *b"HTTPClient");
+    }
+    if request.asks_for(code::TFTP_SERVER_NAME) {
+        options.set(code::TFTP_SERVER_NAME, boot.next_server.to_string());
+    }
+    // A URL may be longer than the field.
+    if request.asks_for(code::BOOT_FILE_NAME) || matches!(boot.target, BootTarget::Url(_)) {
+        options.set(code::BOOT_FILE_NAME, boot.target.as_str().as_bytes());
+    }
+}
+
+/// A relay on the loopback stands before machines that are simulated on this host: nobody else is on their network.
+const fn arrives_from_this_host(request: &Message) -> bool {
+    request.giaddr.is_loopback()
+}
+
 /// What a server gives back as it came: client identifier (RFC 6842), machine identifier (RFC 4578,
 /// section 2.3), and, last of all, the relay's own (RFC 3046, section 2.2).
-fn echo(request: &Message, reply: &mut Message) {
+pub(super) fn echo(request: &Message, reply: &mut Message) {
     for code in [code::CLIENT_IDENTIFIER, code::CLIENT_MACHINE_IDENTIFIER, code::RELAY_AGENT_INFORMATION] {
         if let Some(value) = request.options.get(code) {
             reply.options.set(code, value);
@@ -243,7 +338,7 @@ fn nak(request: &Message, arrival: &Arrival<'_>, why: &str) -> Answer {
     reply.options.set(code::MESSAGE, why.as_bytes());
     echo(request, &mut reply);
     let to = Destination::of(request, &reply, arrival.from);
-    Answer::Reply { message: Box::new(reply), to, record: None }
+    Answer::Reply { message: Box::new(reply), to, record: None, try_first: None }
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@ use crate::{
     Id,
     dhcp::{NoSubnet, RelayInfo, select_subnet},
     net::SubnetDraft,
+    site::Site,
 };
 
 const OURS: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 2);
@@ -19,7 +20,7 @@ fn subnet() -> Arc<Subnet> {
         relays: vec!["192.0.2.1".into(), "127.0.0.1".into()],
         ..SubnetDraft::new("skerry-point", "192.0.2.0/24")
     };
-    Arc::new(draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[OURS]).unwrap())
+    Arc::new(draft.check(Id::generate(), &Site::default(), &[OURS]).unwrap())
 }
 
 fn direct() -> Arrival<'static> {
@@ -34,12 +35,15 @@ struct Bench {
     subnet: Arc<Subnet>,
     book: LeaseBook,
     boot: Option<BootInfo>,
+    reserved: Option<Ipv4Addr>,
+    known: bool,
 }
 
 impl Bench {
     fn new() -> Self {
-        let boot = BootInfo { next_server: OURS, file: "loader/bios/core.0".into() };
-        Self { subnet: subnet(), book: LeaseBook::default(), boot: Some(boot) }
+        let target = BootTarget::Path("loader/bios/core.0".into());
+        let boot = BootInfo { next_server: OURS, target };
+        Self { subnet: subnet(), book: LeaseBook::default(), boot: Some(boot), reserved: None, known: true }
     }
 
     fn answer(&mut self, request: &Message) -> Result<(Message, Destination), NoReply> {
@@ -48,11 +52,14 @@ impl Bench {
             subnet: &self.subnet,
             book: &mut self.book,
             boot: self.boot.as_ref(),
+            reserved: self.reserved,
+            known: self.known,
             host_name: Some("auklet-gate"),
+            options: &[],
             now: Timestamp::from_second(1_700_000_000).unwrap(),
         };
         match responder.answer(request, &arrival)? {
-            Answer::Reply { message, to, record } => {
+            Answer::Reply { message, to, record, .. } => {
                 assert_eq!(record.is_some(), message.kind == Kind::Ack && request.kind == Kind::Request);
                 Ok((*message, to))
             }

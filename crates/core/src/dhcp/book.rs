@@ -12,7 +12,7 @@ use thiserror::Error;
 
 use super::{Message, code};
 use crate::{
-    Id,
+    Id, hex,
     net::{Mac, Subnet},
 };
 
@@ -73,8 +73,7 @@ impl fmt::Display for ClientKey {
         match self {
             Self::Mac(mac) => fmt::Display::fmt(mac, f),
             Self::Identifier(identifier) => {
-                f.write_str("id:")?;
-                identifier.iter().try_for_each(|octet| write!(f, "{octet:02x}"))
+                write!(f, "id:{}", hex::encode(identifier))
             }
         }
     }
@@ -91,12 +90,7 @@ impl std::str::FromStr for ClientKey {
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         match text.strip_prefix("id:") {
-            Some(hex) => Ok(Self::Identifier(
-                hex.as_bytes()
-                    .chunks(2)
-                    .filter_map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok())
-                    .collect(),
-            )),
+            Some(digits) => Ok(Self::Identifier(hex::decode(digits).unwrap_or_default())),
             None => text.parse().map(Self::Mac),
         }
     }
@@ -111,7 +105,7 @@ pub enum LeaseState {
     Offered,
     /// Granted.
     Bound,
-    /// Given back, or run out: kept so that the client finds its address again.
+    /// Given back: kept so that the client finds its address again.
     Released,
     /// A client found it in use by somebody else.
     Quarantined,
@@ -135,14 +129,37 @@ pub struct LeaseRecord {
 }
 
 impl LeaseRecord {
-    fn is_held(&self, now: Timestamp) -> bool {
+    /// Whether nobody else may have the address at `now`.
+    #[must_use]
+    pub fn is_held(&self, now: Timestamp) -> bool {
         self.state != LeaseState::Released && self.until > now
     }
+}
+
+/// An address chosen for a client.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Offer {
+    /// The address.
+    pub address: Ipv4Addr,
+    /// The client holds no lease of it just now: somebody else may have taken it by hand, so it is worth trying for
+    /// (RFC 2131, section 2.2).
+    pub fresh: bool,
 }
 
 /// Why no address can be given.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum NoAddress {
+    /// The address reserved for the client is held by another, or was found in use.
+    #[error("{address} is reserved for this client, but {}", match holder {
+        Some(holder) => format!("{holder} holds it until its lease ends"),
+        None => "it was found in use by somebody else".to_owned(),
+    })]
+    ReservedTaken {
+        /// The address.
+        address: Ipv4Addr,
+        /// Who holds it by a lease.
+        holder: Option<ClientKey>,
+    },
     /// Every address of every pool is held.
     #[error("every address of subnet '{subnet}' is held: {size} in its pools")]
     PoolsFull {
@@ -200,24 +217,27 @@ impl LeaseBook {
 
     /// Chooses an address to offer and keeps it for [`OFFER_HOLD`].
     ///
-    /// In order: the address the client has or had; the one it asks for, if free; one never used; the
-    /// one free for longest.
+    /// In order: the one `reserved` for it, and no other; the address the client has or had; the one it asks for, if
+    /// free; one never used; the one free for longest.
     ///
     /// # Errors
-    /// [`NoAddress::PoolsFull`].
+    /// Why there is none.
     pub fn offer(
         &mut self,
         subnet: &Subnet,
         client: &ClientKey,
         wish: Option<Ipv4Addr>,
+        reserved: Option<Ipv4Addr>,
         now: Timestamp,
-    ) -> Result<Ipv4Addr, NoAddress> {
-        let address = self.choose(subnet, client, wish, now)?;
-        let bound = self
-            .by_address
-            .get(&address)
-            .is_some_and(|record| record.state == LeaseState::Bound && record.until > now);
-        if !bound {
+    ) -> Result<Offer, NoAddress> {
+        let address = match reserved {
+            Some(address) => self.check_reserved(address, client, now)?,
+            None => self.choose(subnet, client, wish, now)?,
+        };
+        let fresh = !self.by_address.get(&address).is_some_and(|record| {
+            record.client == *client && record.state == LeaseState::Bound && record.until > now
+        });
+        if fresh {
             self.sweep_offers(now);
             self.put(LeaseRecord {
                 address,
@@ -228,10 +248,11 @@ impl LeaseBook {
                 until: now + OFFER_HOLD,
             });
         }
-        Ok(address)
+        Ok(Offer { address, fresh })
     }
 
-    /// Grants `address` to `client`, if it is theirs to have: in a pool, and held by nobody else.
+    /// Grants `address` to `client`, if it is theirs to have: reserved for them, or else lendable, and held by nobody
+    /// else.
     ///
     /// The record returned must be on disk before the client is told.
     pub fn bind(
@@ -239,9 +260,14 @@ impl LeaseBook {
         subnet: &Subnet,
         client: &ClientKey,
         address: Ipv4Addr,
+        reserved: Option<Ipv4Addr>,
         now: Timestamp,
     ) -> Option<LeaseRecord> {
-        if !in_pools(subnet, address) || !self.is_free_for(address, client, now) {
+        let theirs = match reserved {
+            Some(reserved) => reserved == address,
+            None => subnet.lends(address),
+        };
+        if !theirs || !self.is_free_for(address, client, now) {
             return None;
         }
         let renewed = self
@@ -273,15 +299,43 @@ impl LeaseBook {
 
     /// The client found `address` in use by somebody else. `None` if it was not theirs.
     pub fn decline(&mut self, client: &ClientKey, address: Ipv4Addr, now: Timestamp) -> Option<LeaseRecord> {
+        self.by_address.get(&address).filter(|record| record.client == *client)?;
+        self.quarantine(address, now)
+    }
+
+    /// Leaves `address` alone for an hour: it was found in use. `None` if nothing is recorded of it.
+    pub fn quarantine(&mut self, address: Ipv4Addr, now: Timestamp) -> Option<LeaseRecord> {
         let record = self.by_address.get_mut(&address)?;
-        if record.client != *client {
-            return None;
-        }
+        self.offers -= usize::from(record.state == LeaseState::Offered);
         record.state = LeaseState::Quarantined;
         record.since = now;
         record.until = now + QUARANTINE;
-        self.by_client.remove(&(record.subnet, client.clone()));
+        self.by_client.remove(&(record.subnet, record.client.clone()));
         Some(record.clone())
+    }
+
+    /// Forgets who holds `address`, so that it is free again. `None` if nobody does.
+    pub fn forget(&mut self, address: Ipv4Addr) -> Option<LeaseRecord> {
+        let record = self.by_address.remove(&address)?;
+        self.offers -= usize::from(record.state == LeaseState::Offered);
+        let key = (record.subnet, record.client.clone());
+        if self.by_client.get(&key) == Some(&address) {
+            self.by_client.remove(&key);
+        }
+        Some(record)
+    }
+
+    fn check_reserved(
+        &self,
+        address: Ipv4Addr,
+        client: &ClientKey,
+        now: Timestamp,
+    ) -> Result<Ipv4Addr, NoAddress> {
+        if self.is_free_for(address, client, now) {
+            return Ok(address);
+        }
+        let held = self.by_address.get(&address).filter(|record| record.state != LeaseState::Quarantined);
+        Err(NoAddress::ReservedTaken { address, holder: held.map(|record| record.client.clone()) })
     }
 
     fn choose(
@@ -291,17 +345,16 @@ impl LeaseBook {
         wish: Option<Ipv4Addr>,
         now: Timestamp,
     ) -> Result<Ipv4Addr, NoAddress> {
-        let usable =
-            |address: &Ipv4Addr| in_pools(subnet, *address) && self.is_free_for(*address, client, now);
+        let usable = |address: &Ipv4Addr| subnet.lends(*address) && self.is_free_for(*address, client, now);
         let former = self.of_client(subnet.id, client).map(|record| record.address);
         if let Some(address) = former.filter(usable).or(wish.filter(usable)) {
             return Ok(address);
         }
-        let size: u64 = subnet.pools.iter().map(|pool| pool.size()).sum();
+        let size = subnet.capacity();
         let mut longest_free: Option<(Timestamp, Ipv4Addr)> = None;
         // Each client begins at a place of its own, so a nearly empty pool is searched in a step or two.
         let start = if size == 0 { 0 } else { client.spread() % size };
-        for address in (0..size).filter_map(|step| nth_address(subnet, (start + step) % size)) {
+        for address in (0..size).filter_map(|step| subnet.nth_lendable((start + step) % size)) {
             match self.by_address.get(&address) {
                 None => return Ok(address),
                 Some(record) if !record.is_held(now) => {
@@ -359,20 +412,6 @@ impl LeaseBook {
         }
         self.offers_left = self.offers;
     }
-}
-
-fn in_pools(subnet: &Subnet, address: Ipv4Addr) -> bool {
-    subnet.pools.iter().any(|pool| pool.contains(address))
-}
-
-fn nth_address(subnet: &Subnet, mut offset: u64) -> Option<Ipv4Addr> {
-    for pool in &subnet.pools {
-        if offset < pool.size() {
-            return pool.nth(offset);
-        }
-        offset -= pool.size();
-    }
-    None
 }
 
 #[cfg(test)]

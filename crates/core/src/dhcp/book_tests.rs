@@ -2,7 +2,7 @@ use jiff::ToSpan;
 use proptest::prelude::*;
 
 use super::*;
-use crate::net::SubnetDraft;
+use crate::{net::SubnetDraft, site::Site};
 
 fn subnet(pool: &str) -> Subnet {
     let draft = SubnetDraft {
@@ -10,7 +10,27 @@ fn subnet(pool: &str) -> Subnet {
         interface: Some("eno1".into()),
         ..SubnetDraft::new("tern-bay", "192.0.2.0/24")
     };
-    draft.check(Id::generate(), &[] as &[std::sync::Arc<Subnet>], &[]).unwrap()
+    draft.check(Id::generate(), &Site::default(), &[]).unwrap()
+}
+
+fn offer(
+    book: &mut LeaseBook,
+    subnet: &Subnet,
+    client: &ClientKey,
+    wish: Option<Ipv4Addr>,
+    now: Timestamp,
+) -> Result<Ipv4Addr, NoAddress> {
+    book.offer(subnet, client, wish, None, now).map(|offer| offer.address)
+}
+
+fn bind(
+    book: &mut LeaseBook,
+    subnet: &Subnet,
+    client: &ClientKey,
+    address: Ipv4Addr,
+    now: Timestamp,
+) -> Option<LeaseRecord> {
+    book.bind(subnet, client, address, None, now)
 }
 
 fn client(number: u8) -> ClientKey {
@@ -25,18 +45,18 @@ fn at(secs: i64) -> Timestamp {
 fn an_offer_becomes_a_lease_and_stays_with_its_client() {
     let subnet = subnet("192.0.2.50-192.0.2.59");
     let mut book = LeaseBook::default();
-    let address = book.offer(&subnet, &client(1), None, at(0)).unwrap();
+    let address = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
     assert_eq!(book.holder(address, at(0)), None, "an offer is no lease");
-    let record = book.bind(&subnet, &client(1), address, at(1)).unwrap();
+    let record = bind(&mut book, &subnet, &client(1), address, at(1)).unwrap();
     assert_eq!(record.until, at(1) + 8.hours());
     assert_eq!(book.holder(address, at(2)), Some(&client(1)));
     // Long after it ran out, and with others about, the client finds its address again.
     let later = 9 * 3600;
     for number in 2..9 {
-        let other = book.offer(&subnet, &client(number), None, at(later)).unwrap();
+        let other = offer(&mut book, &subnet, &client(number), None, at(later)).unwrap();
         assert_ne!(other, address, "a never used address goes first");
     }
-    assert_eq!(book.offer(&subnet, &client(1), None, at(later)).unwrap(), address);
+    assert_eq!(offer(&mut book, &subnet, &client(1), None, at(later)).unwrap(), address);
 }
 
 #[test]
@@ -44,40 +64,40 @@ fn a_full_pool_says_so_and_frees_up() {
     let subnet = subnet("192.0.2.50-192.0.2.51");
     let mut book = LeaseBook::default();
     for number in 1..=2 {
-        let address = book.offer(&subnet, &client(number), None, at(0)).unwrap();
-        book.bind(&subnet, &client(number), address, at(0)).unwrap();
+        let address = offer(&mut book, &subnet, &client(number), None, at(0)).unwrap();
+        bind(&mut book, &subnet, &client(number), address, at(0)).unwrap();
     }
-    let full = book.offer(&subnet, &client(3), None, at(5)).unwrap_err();
+    let full = offer(&mut book, &subnet, &client(3), None, at(5)).unwrap_err();
     assert_eq!(full.to_string(), "every address of subnet 'tern-bay' is held: 2 in its pools");
     let held = book.of_client(subnet.id, &client(2)).unwrap().address;
     book.release(&client(2), held, at(6)).unwrap();
-    assert_eq!(book.offer(&subnet, &client(3), None, at(7)).unwrap(), held);
+    assert_eq!(offer(&mut book, &subnet, &client(3), None, at(7)).unwrap(), held);
 }
 
 #[test]
 fn nobody_takes_what_another_holds() {
     let subnet = subnet("192.0.2.50-192.0.2.59");
     let mut book = LeaseBook::default();
-    let address = book.offer(&subnet, &client(1), None, at(0)).unwrap();
-    assert!(book.bind(&subnet, &client(2), address, at(1)).is_none(), "offered to another");
-    book.bind(&subnet, &client(1), address, at(1)).unwrap();
+    let address = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    assert!(bind(&mut book, &subnet, &client(2), address, at(1)).is_none(), "offered to another");
+    bind(&mut book, &subnet, &client(1), address, at(1)).unwrap();
     assert!(book.release(&client(2), address, at(2)).is_none());
     assert!(book.decline(&client(2), address, at(2)).is_none());
-    assert!(book.bind(&subnet, &client(1), "192.0.2.7".parse().unwrap(), at(2)).is_none(), "no pool");
+    assert!(bind(&mut book, &subnet, &client(1), "192.0.2.7".parse().unwrap(), at(2)).is_none(), "no pool");
 }
 
 #[test]
 fn a_declined_address_is_left_alone() {
     let subnet = subnet("192.0.2.50-192.0.2.51");
     let mut book = LeaseBook::default();
-    let address = book.offer(&subnet, &client(1), None, at(0)).unwrap();
-    book.bind(&subnet, &client(1), address, at(0)).unwrap();
+    let address = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    bind(&mut book, &subnet, &client(1), address, at(0)).unwrap();
     book.decline(&client(1), address, at(1)).unwrap();
-    let second = book.offer(&subnet, &client(1), Some(address), at(2)).unwrap();
+    let second = offer(&mut book, &subnet, &client(1), Some(address), at(2)).unwrap();
     assert_ne!(second, address);
-    assert!(book.bind(&subnet, &client(1), address, at(3)).is_none());
-    book.bind(&subnet, &client(1), second, at(3)).unwrap();
-    assert_eq!(book.offer(&subnet, &client(2), None, at(3700)).unwrap(), address, "after an hour");
+    assert!(bind(&mut book, &subnet, &client(1), address, at(3)).is_none());
+    bind(&mut book, &subnet, &client(1), second, at(3)).unwrap();
+    assert_eq!(offer(&mut book, &subnet, &client(2), None, at(3700)).unwrap(), address, "after an hour");
 }
 
 #[test]
@@ -86,18 +106,18 @@ fn offers_that_nobody_takes_are_swept() {
         let mut draft = SubnetDraft::new("hall", "10.0.0.0/16");
         draft.pools = vec!["10.0.1.0-10.0.250.250".into()];
         draft.interface = Some("eno1".into());
-        draft.check(Id::generate(), &[] as &[std::sync::Arc<Subnet>], &[]).unwrap()
+        draft.check(Id::generate(), &Site::default(), &[]).unwrap()
     };
     let mut book = LeaseBook::default();
     let flood = |book: &mut LeaseBook, from: u16, second: i64| {
         for number in from..from + 3000 {
             let [high, low] = number.to_be_bytes();
             let stranger = ClientKey::Mac(Mac::new([2, 1, 0, 0, high, low]).unwrap());
-            book.offer(&subnet, &stranger, None, at(second)).unwrap();
+            offer(book, &subnet, &stranger, None, at(second)).unwrap();
         }
     };
-    let mine = book.offer(&subnet, &client(1), None, at(0)).unwrap();
-    book.bind(&subnet, &client(1), mine, at(0)).unwrap();
+    let mine = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    bind(&mut book, &subnet, &client(1), mine, at(0)).unwrap();
     flood(&mut book, 0, 1);
     // Two minutes later those of the first flood are forgotten, and the lease is not.
     flood(&mut book, 3000, 121);
@@ -120,11 +140,11 @@ proptest! {
             let who = client(number + 1);
             match action {
                 0 | 1 => {
-                    let _ = book.offer(&subnet, &who, None, at(now));
+                    let _ = offer(&mut book, &subnet, &who, None, at(now));
                 }
                 2 => {
                     let address = book.of_client(subnet.id, &who).map(|record| record.address);
-                    if let Some(record) = address.and_then(|a| book.bind(&subnet, &who, a, at(now))) {
+                    if let Some(record) = address.and_then(|a| bind(&mut book, &subnet, &who, a, at(now))) {
                         if let Some((holder, until)) = granted.get(&record.address) {
                             prop_assert!(*holder == who || *until <= at(now), "{} held twice", record.address);
                         }
@@ -148,4 +168,37 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn a_reserved_address_is_for_one_client_and_the_only_one_it_gets() {
+    let subnet = subnet("192.0.2.50-192.0.2.51");
+    let reserved = Ipv4Addr::new(192, 0, 2, 20);
+    let mut book = LeaseBook::default();
+    let first =
+        book.offer(&subnet, &client(1), Some(Ipv4Addr::new(192, 0, 2, 50)), Some(reserved), at(0)).unwrap();
+    assert_eq!(first, Offer { address: reserved, fresh: true });
+    assert!(book.bind(&subnet, &client(1), reserved, Some(reserved), at(0)).is_some());
+    let again = book.offer(&subnet, &client(1), None, Some(reserved), at(1)).unwrap();
+    assert_eq!(again, Offer { address: reserved, fresh: false }, "its own running lease needs no trying");
+    assert_eq!(book.bind(&subnet, &client(2), reserved, None, at(1)), None, "it is in no pool");
+    let elsewhere = Ipv4Addr::new(192, 0, 2, 50);
+    assert_eq!(
+        book.bind(&subnet, &client(1), elsewhere, Some(reserved), at(1)),
+        None,
+        "it has one of its own"
+    );
+    let taken = book.offer(&subnet, &client(3), None, Some(reserved), at(2)).unwrap_err();
+    assert!(taken.to_string().contains("02:00:5e:00:53:01 holds it"), "{taken}");
+}
+
+#[test]
+fn an_address_found_in_use_is_left_alone_and_can_be_freed() {
+    let subnet = subnet("192.0.2.50-192.0.2.50");
+    let mut book = LeaseBook::default();
+    let address = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    assert_eq!(book.quarantine(address, at(0)).unwrap().state, LeaseState::Quarantined);
+    assert!(offer(&mut book, &subnet, &client(1), None, at(1)).is_err(), "not even for the same client");
+    book.forget(address).unwrap();
+    assert_eq!(offer(&mut book, &subnet, &client(2), None, at(2)), Ok(address));
 }

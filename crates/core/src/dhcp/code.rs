@@ -16,6 +16,8 @@ pub const DOMAIN_NAME: u8 = 15;
 pub const BROADCAST_ADDRESS: u8 = 28;
 /// NTP servers (8.3).
 pub const NTP_SERVERS: u8 = 42;
+/// Vendor-specific information (8.4): PXE's own options (PXE 2.1, section 2.2).
+pub const VENDOR_SPECIFIC: u8 = 43;
 /// The address a client would like (9.1).
 pub const REQUESTED_ADDRESS: u8 = 50;
 /// Lease time in seconds (9.2).
@@ -30,6 +32,8 @@ pub const SERVER_IDENTIFIER: u8 = 54;
 pub const PARAMETER_REQUEST_LIST: u8 = 55;
 /// Text for a person (9.9).
 pub const MESSAGE: u8 = 56;
+/// Largest message a client takes, in octets (9.10).
+pub const MAX_MESSAGE_SIZE: u8 = 57;
 /// Renewal time T1 in seconds (9.11).
 pub const RENEWAL_TIME: u8 = 58;
 /// Rebinding time T2 in seconds (9.12).

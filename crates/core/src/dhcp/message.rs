@@ -3,9 +3,14 @@
 use std::net::Ipv4Addr;
 
 use thiserror::Error;
+use uuid::Uuid;
 
 use super::{Options, RelayInfo, code};
-use crate::{boot::Architecture, net::Mac, reader::Reader};
+use crate::{
+    boot::{Fetches, Firmware},
+    net::Mac,
+    reader::Reader,
+};
 
 /// Who speaks (`op`).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -316,17 +321,55 @@ impl Message {
         Mac::new(<[u8; 6]>::try_from(self.chaddr.as_slice()).ok()?).ok()
     }
 
-    /// The firmware architecture (option 93), the first if several are named.
+    /// The firmware that asks to boot: by its vendor class (`PXEClient`, PXE 2.1, section 2.2; `HTTPClient`, UEFI
+    /// 2.10, section 24.7.2) and its architecture (option 93, the first if several are named). `None` for any other
+    /// client.
     #[must_use]
-    pub fn architecture(&self) -> Option<Architecture> {
-        let value = self.options.get(code::CLIENT_ARCHITECTURE)?;
-        Some(Architecture::from_code(Reader::new(value).u16()?))
+    pub fn firmware(&self) -> Option<Firmware> {
+        let class = self.options.get(code::VENDOR_CLASS)?;
+        let fetches = if class.starts_with(b"PXEClient") {
+            Fetches::Tftp
+        } else if class.starts_with(b"HTTPClient") {
+            Fetches::Http
+        } else {
+            return None;
+        };
+        let named = self.options.get(code::CLIENT_ARCHITECTURE).and_then(|value| Reader::new(value).u16());
+        let firmware = Firmware::from_code(named.or_else(|| class_code(class)).unwrap_or(0));
+        // The class says how it fetches; some firmware sends the code of the other way beside it.
+        Some(Firmware { fetches, ..firmware })
     }
 
-    /// Whether firmware asks to boot by PXE (vendor class beginning `PXEClient`; PXE 2.1, section 2.2).
+    /// The vendor class (option 60) as text.
     #[must_use]
-    pub fn is_pxe(&self) -> bool {
-        self.options.get(code::VENDOR_CLASS).is_some_and(|class| class.starts_with(b"PXEClient"))
+    pub fn class(&self) -> Option<String> {
+        self.options.text(code::VENDOR_CLASS)
+    }
+
+    /// The user classes (option 77): as RFC 3004 writes them, each after its length, or the one text without a
+    /// length that many clients send.
+    #[must_use]
+    pub fn user_classes(&self) -> Vec<String> {
+        let Some(value) = self.options.get(code::USER_CLASS) else { return Vec::new() };
+        let text = |octets: &[u8]| String::from_utf8_lossy(octets).trim_end_matches('\0').to_owned();
+        let mut classes = Vec::new();
+        let mut reader = Reader::new(value);
+        while let Some(length) = reader.u8() {
+            match reader.take(usize::from(length)).filter(|class| !class.is_empty()) {
+                Some(class) => classes.push(text(class)),
+                None => return vec![text(value)],
+            }
+        }
+        classes
+    }
+
+    /// The SMBIOS UUID (option 97, type 0; RFC 4578, section 2.3), in the order of its octets on the wire.
+    #[must_use]
+    pub fn machine_uuid(&self) -> Option<Uuid> {
+        match self.options.get(code::CLIENT_MACHINE_IDENTIFIER)? {
+            [0, uuid @ ..] => Uuid::from_slice(uuid).ok().filter(|uuid| !uuid.is_nil()),
+            _ => None,
+        }
     }
 
     /// What the relay added (option 82), if a relay forwarded this.
@@ -340,6 +383,12 @@ impl Message {
     pub fn asks_for(&self, wanted: u8) -> bool {
         self.options.get(code::PARAMETER_REQUEST_LIST).is_none_or(|list| list.contains(&wanted))
     }
+}
+
+/// The code in a class such as `PXEClient:Arch:00007:UNDI:003000`.
+fn class_code(class: &[u8]) -> Option<u16> {
+    let text = std::str::from_utf8(class).ok()?;
+    text.split_once(":Arch:")?.1.get(..5)?.parse().ok()
 }
 
 fn before_nul(field: &[u8]) -> Vec<u8> {

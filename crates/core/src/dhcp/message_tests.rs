@@ -2,6 +2,7 @@ use dhcproto::{Decodable, Encodable, v4};
 use proptest::prelude::*;
 
 use super::*;
+use crate::boot::Architecture;
 
 fn sample() -> Message {
     let mac = "02:00:5e:00:53:01".parse().unwrap();
@@ -20,8 +21,44 @@ fn what_is_emitted_is_read_back() {
     let mut read = Message::parse(&message.emit()).unwrap();
     read.options.remove(code::MESSAGE_TYPE);
     assert_eq!(read, message);
-    assert_eq!(read.architecture(), Some(Architecture::UefiX64));
-    assert!(read.is_pxe() && read.asks_for(67) && !read.asks_for(42));
+    let firmware = Firmware { architecture: Architecture::UefiX64, fetches: Fetches::Tftp };
+    assert_eq!(read.firmware(), Some(firmware));
+    assert!(read.asks_for(67) && !read.asks_for(42));
+}
+
+#[test]
+fn firmware_is_known_by_class_and_code() {
+    let mut message = sample();
+    message.options.set(code::VENDOR_CLASS, *b"HTTPClient:Arch:00016:UNDI:003001");
+    message.options.set(code::CLIENT_ARCHITECTURE, [0, 16]);
+    assert_eq!(message.firmware().unwrap().to_string(), "uefi-x64 by HTTP");
+    message.options.set(code::CLIENT_ARCHITECTURE, [0, 7]);
+    assert_eq!(message.firmware().unwrap().fetches, Fetches::Http, "the class says how");
+    message.options.remove(code::CLIENT_ARCHITECTURE);
+    assert_eq!(message.firmware().unwrap().architecture, Architecture::UefiX64, "the class has the code too");
+    message.options.set(code::VENDOR_CLASS, *b"d-i");
+    assert_eq!(message.firmware(), None);
+}
+
+#[test]
+fn user_classes_are_read_in_both_forms() {
+    let mut message = sample();
+    assert!(message.user_classes().is_empty());
+    message.options.set(code::USER_CLASS, *b"\x04quay\x05berth");
+    assert_eq!(message.user_classes(), ["quay", "berth"]);
+    message.options.set(code::USER_CLASS, *b"kiosk");
+    assert_eq!(message.user_classes(), ["kiosk"]);
+}
+
+#[test]
+fn the_machine_uuid_is_read_from_option_97() {
+    let mut message = sample();
+    let mut value = vec![0];
+    value.extend(1..=16);
+    message.options.set(code::CLIENT_MACHINE_IDENTIFIER, value);
+    assert_eq!(message.machine_uuid().unwrap().to_string(), "01020304-0506-0708-090a-0b0c0d0e0f10");
+    message.options.set(code::CLIENT_MACHINE_IDENTIFIER, [0; 17]);
+    assert_eq!(message.machine_uuid(), None, "all zero is no identity");
 }
 
 #[test]

@@ -6,15 +6,21 @@
 
 mod answer;
 mod book;
+mod catalogue;
 pub mod code;
+mod further;
 mod message;
 mod options;
+mod proxy;
 mod relay;
 mod route;
 
-pub use answer::{Answer, BootInfo, NoReply, Responder};
-pub use book::{ClientKey, LeaseBook, LeaseRecord, LeaseState, NoAddress, OFFER_HOLD};
+pub use answer::{Answer, BootInfo, BootTarget, NoReply, Responder};
+pub use book::{ClientKey, LeaseBook, LeaseRecord, LeaseState, NoAddress, OFFER_HOLD, Offer};
+pub use catalogue::{KNOWN, Known, ValueType, option_name};
+pub use further::{FurtherOption, OptionError};
 pub use message::{Kind, Message, Op, ParseError};
 pub use options::Options;
+pub use proxy::{BOOT_SERVER_PORT, boot_server};
 pub use relay::{RELAY_SOURCE_PORT, RelayInfo};
 pub use route::{Arrival, Destination, NoSubnet, select_subnet};

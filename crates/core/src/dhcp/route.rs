@@ -7,7 +7,7 @@ use std::{
 
 use thiserror::Error;
 
-use super::{Kind, Message};
+use super::{Kind, Message, code};
 use crate::net::{Mac, Mode, Subnet};
 
 /// The port clients listen on (RFC 2131, section 4.1).
@@ -99,8 +99,9 @@ pub fn select_subnet<'a>(
         let on_wire = |subnet: &&Arc<Subnet>| subnet.interface.as_deref() == Some(interface);
         let mut candidates = subnets.into_iter().filter(on_wire).peekable();
         let first = candidates.peek().copied();
-        // Several subnets on one wire: a client that has an address belongs to the one that holds it.
-        let has = |subnet: &&Arc<Subnet>| subnet.network.contains(&message.ciaddr);
+        // Several subnets on one wire: a client that has or wants an address belongs to the one that holds it.
+        let wanted = message.options.address(code::REQUESTED_ADDRESS).unwrap_or(message.ciaddr);
+        let has = |subnet: &&Arc<Subnet>| subnet.network.contains(&wanted);
         candidates
             .find(has)
             .or(first)

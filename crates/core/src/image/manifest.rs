@@ -47,6 +47,25 @@ impl Manifest {
         self.files.get(place)
     }
 
+    /// The file that `path` means: the one at exactly it, or the only one there if upper and lower case do not count.
+    /// Firmware and boot managers ask in any case.
+    #[must_use]
+    pub fn find(&self, path: &str) -> Option<&FileEntry> {
+        self.get(path).or_else(|| {
+            let mut alike = self.files.iter().filter(|file| file.path.eq_ignore_ascii_case(path));
+            alike.next().filter(|_| alike.next().is_none())
+        })
+    }
+
+    /// The path that is most like `path`, if one is like it at all: for whoever mistyped it.
+    #[must_use]
+    pub fn nearest(&self, path: &str) -> Option<&str> {
+        let likeness =
+            |file: &&FileEntry| strsim::jaro_winkler(&file.path.to_lowercase(), &path.to_lowercase());
+        let best = self.files.iter().max_by(|a, b| likeness(a).total_cmp(&likeness(b)))?;
+        (likeness(&best) > 0.8).then_some(best.path.as_str())
+    }
+
     /// Octets in all.
     #[must_use]
     pub fn size(&self) -> u64 {

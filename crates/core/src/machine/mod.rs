@@ -1,12 +1,13 @@
 //! Machines and how they are known.
 
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::{
     Fault, Faults, Id,
+    dhcp::FurtherOption,
     image::{Image, ImageKind},
     name,
     net::{MAC_MEND, Mac},
@@ -37,6 +38,8 @@ pub struct Machine {
     pub macs: Vec<Mac>,
     /// What it does when no install is armed.
     pub standing: Standing,
+    /// DHCP options of its own, which go before its subnet's.
+    pub options: Vec<FurtherOption>,
     /// When it was registered.
     pub created: Timestamp,
 }
@@ -69,9 +72,18 @@ pub struct MachineDraft {
     /// What it does when no install is armed.
     #[serde(default)]
     pub standing: StandingDraft,
+    /// DHCP options of its own, by standard name or number, with the value as text.
+    #[serde(default)]
+    pub options: BTreeMap<String, String>,
 }
 
 impl MachineDraft {
+    /// A machine of these NICs that starts from its own disk.
+    #[must_use]
+    pub fn new(name: impl Into<String>, macs: Vec<String>) -> Self {
+        Self { name: name.into(), macs, standing: StandingDraft::default(), options: BTreeMap::new() }
+    }
+
     /// Checks the draft against itself and the site. `replaced` is the machine it takes the place of.
     ///
     /// # Errors
@@ -115,12 +127,14 @@ impl MachineDraft {
             macs.push(mac);
         }
         let standing = self.check_standing(&mut faults, site);
+        let options = FurtherOption::read_all(&mut faults, "options", &self.options);
         faults.into_result(|| {
             Some(Machine {
                 id: replaced.map_or_else(Id::generate, |replaced| replaced.id),
                 name: self.name.clone(),
                 macs,
                 standing: standing?,
+                options,
                 created: replaced.map_or(now, |replaced| replaced.created),
             })
         })
@@ -156,11 +170,7 @@ mod tests {
     use super::*;
 
     fn draft(name: &str, macs: &[&str]) -> MachineDraft {
-        MachineDraft {
-            name: name.into(),
-            macs: macs.iter().map(ToString::to_string).collect(),
-            standing: StandingDraft::LocalDisk,
-        }
+        MachineDraft::new(name, macs.iter().map(ToString::to_string).collect())
     }
 
     #[test]

@@ -3,24 +3,28 @@
 //! A change makes a new snapshot that shares all that did not change: the maps are persistent trees, so
 //! replacing one machine out of 10,000 copies a handful of nodes.
 
-use std::sync::Arc;
+use std::{net::Ipv4Addr, sync::Arc};
 
 use imbl::{HashMap, OrdMap, Vector};
+use uuid::Uuid;
 
 use crate::{
     Id,
     answers::AnswersVersion,
     boot::{Architecture, Loader},
+    dhcp::{Message, code},
     image::{Image, Revision},
     install::{Install, InstallState},
     machine::Machine,
-    net::{Mac, Subnet},
+    net::{Mac, Reservation, ReservedFor, Subnet},
 };
 
 /// Everything a decision needs.
 #[derive(Debug, Clone, Default)]
 pub struct Site {
     subnets: Vector<Arc<Subnet>>,
+    reservations: OrdMap<Ipv4Addr, Arc<Reservation>>,
+    reserved: HashMap<(Id<Subnet>, ReservedFor), Ipv4Addr>,
     loaders: OrdMap<String, Arc<Loader>>,
     images: OrdMap<String, Arc<Image>>,
     image_names: HashMap<Id<Image>, String>,
@@ -54,6 +58,37 @@ impl Site {
         self.subnets.iter().find(|subnet| subnet.id == id)
     }
 
+    /// The reservations of a subnet, ordered by address.
+    pub fn reservations_of(&self, subnet: Id<Subnet>) -> impl Iterator<Item = &Arc<Reservation>> {
+        self.reservations.values().filter(move |reservation| reservation.subnet == subnet)
+    }
+
+    /// The reservation of an address.
+    #[must_use]
+    pub fn reservation_at(&self, address: Ipv4Addr) -> Option<&Arc<Reservation>> {
+        self.reservations.get(&address)
+    }
+
+    /// The address reserved on a subnet for the client that sent `message`: by MAC address, else by client
+    /// identifier, else by SMBIOS UUID.
+    #[must_use]
+    pub fn reserved_for(&self, subnet: Id<Subnet>, message: &Message) -> Option<Ipv4Addr> {
+        if self.reserved.is_empty() {
+            return None;
+        }
+        let get = |client: ReservedFor| self.reserved.get(&(subnet, client)).copied();
+        let by_mac = || get(ReservedFor::Mac(message.mac()?));
+        let by_id = || get(ReservedFor::ClientId(message.options.get(code::CLIENT_IDENTIFIER)?.to_vec()));
+        // SMBIOS writes the first three fields with the low octet first, and firmware sends them as they stand there
+        // or turned round: whichever a person typed is meant.
+        let by_uuid = || {
+            let uuid = message.machine_uuid()?;
+            let turned = Uuid::from_bytes(uuid.to_bytes_le());
+            get(ReservedFor::Uuid(uuid)).or_else(|| get(ReservedFor::Uuid(turned)))
+        };
+        by_mac().or_else(by_id).or_else(by_uuid)
+    }
+
     /// All loaders, ordered by name.
     pub fn loaders(&self) -> impl Iterator<Item = &Arc<Loader>> {
         self.loaders.values()
@@ -65,10 +100,19 @@ impl Site {
         self.loaders.get(name)
     }
 
-    /// The loader for an architecture.
+    /// The loader for clients of an architecture and these classes: of those that fit, the one most closely meant for
+    /// them.
     #[must_use]
-    pub fn loader_for(&self, architecture: Architecture) -> Option<&Arc<Loader>> {
-        self.loaders.values().find(|loader| loader.architecture == architecture)
+    pub fn loader_for(
+        &self,
+        architecture: Architecture,
+        class: Option<&str>,
+        user_classes: &[String],
+    ) -> Option<&Arc<Loader>> {
+        self.loaders
+            .values()
+            .filter(|loader| loader.architecture == architecture && loader.fits(class, user_classes))
+            .max_by_key(|loader| loader.closeness())
     }
 
     /// All images, ordered by name.
@@ -187,16 +231,40 @@ impl Site {
     /// With a subnet added, or put in the place of the one of its identity.
     #[must_use]
     pub fn with_subnet(&self, subnet: Subnet) -> Self {
-        let mut next = self.without_subnet(subnet.id);
+        let mut next = self.clone();
+        next.subnets.retain(|former| former.id != subnet.id);
         next.subnets.push_back(Arc::new(subnet));
         next
     }
 
-    /// Without a subnet.
+    /// Without a subnet and its reservations.
     #[must_use]
     pub fn without_subnet(&self, id: Id<Subnet>) -> Self {
-        let mut next = self.clone();
+        let of_it: Vec<_> = self.reservations_of(id).cloned().collect();
+        let mut next =
+            of_it.iter().fold(self.clone(), |next, reservation| next.without_reservation(reservation));
         next.subnets.retain(|subnet| subnet.id != id);
+        next
+    }
+
+    /// With a reservation added, or put in the place of the one its client had on that subnet.
+    #[must_use]
+    pub fn with_reservation(&self, reservation: Reservation) -> Self {
+        let mut next = self.clone();
+        let key = (reservation.subnet, reservation.client.clone());
+        if let Some(former) = next.reserved.insert(key, reservation.address) {
+            next.reservations.remove(&former);
+        }
+        next.reservations.insert(reservation.address, Arc::new(reservation));
+        next
+    }
+
+    /// Without a reservation.
+    #[must_use]
+    pub fn without_reservation(&self, reservation: &Reservation) -> Self {
+        let mut next = self.clone();
+        next.reservations.remove(&reservation.address);
+        next.reserved.remove(&(reservation.subnet, reservation.client.clone()));
         next
     }
 

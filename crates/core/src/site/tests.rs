@@ -1,5 +1,3 @@
-use std::sync::Arc;
-
 use jiff::Timestamp;
 
 use super::*;
@@ -7,7 +5,7 @@ use crate::{
     answers::tests::quay_server,
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, ReportStage, Token},
-    machine::{MachineDraft, StandingDraft},
+    machine::MachineDraft,
     net::SubnetDraft,
 };
 
@@ -26,8 +24,7 @@ fn revision(words: &[&str], existing: Option<&Image>) -> Image {
 }
 
 fn machine(site: &Site, name: &str, mac: &str) -> Machine {
-    let draft =
-        MachineDraft { name: name.into(), macs: vec![mac.into()], standing: StandingDraft::LocalDisk };
+    let draft = MachineDraft::new(name, vec![mac.into()]);
     draft.check(site, None, Timestamp::UNIX_EPOCH).unwrap()
 }
 
@@ -107,10 +104,10 @@ fn a_changed_subnet_takes_the_place_of_the_former() {
     let mut draft = SubnetDraft::new("tern-bay", "192.0.2.0/24");
     draft.pools = vec!["192.0.2.50-192.0.2.59".into()];
     draft.interface = Some("eno1".into());
-    let subnet = draft.check(Id::generate(), &[] as &[Arc<Subnet>], &[]).unwrap();
+    let subnet = draft.check(Id::generate(), &Site::default(), &[]).unwrap();
     let site = Site::default().with_subnet(subnet.clone());
     draft.name = "tern-bay-east".into();
-    let renamed = draft.check(subnet.id, &[] as &[Arc<Subnet>], &[]).unwrap();
+    let renamed = draft.check(subnet.id, &Site::default(), &[]).unwrap();
     let site = site.with_subnet(renamed);
     assert_eq!(site.subnets().count(), 1);
     assert!(site.subnet("tern-bay").is_none());

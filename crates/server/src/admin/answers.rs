@@ -125,7 +125,7 @@ pub(super) async fn preview(
         host_name: &machine.name,
         domain: domain.as_deref(),
         install: None,
-        service: admin.app.service,
+        service: admin.app.service_for(admin.app.subnet_of(&site, machine).as_deref()),
     };
     let family = Family::Preseed;
     let text = answers::render(family, answers, &target).unwrap_or_default();

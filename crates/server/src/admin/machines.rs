@@ -7,13 +7,14 @@ use axum::{
 use jiff::Timestamp;
 use lastmile_api::{
     Event, LoaderChoice, MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MachineSort,
-    PlanView, Problem,
+    PlanView, Problem, TraceLine,
 };
 use lastmile_core::{
     boot::{Entry, EntryAction, grub, loader_path, menu_for, plan},
-    dhcp::ClientKey,
+    dhcp::{ClientKey, FurtherOption},
     machine::Machine,
     site::Site,
+    trace::diagnose,
 };
 
 use super::{
@@ -105,11 +106,14 @@ pub(super) async fn read(
     let app = &admin.app;
     let site = app.site();
     let machine = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
+    let events = app.traces().of(&machine.macs);
     Ok(Json(MachineDetail {
         machine: app.machine_row(&site, machine),
         created: machine.created,
         plan: plan_view(app, &site, machine),
-        trace: app.traces().of(&machine.macs),
+        options: FurtherOption::texts(&machine.options),
+        diagnoses: diagnose(&events, Timestamp::now()),
+        trace: events.iter().map(TraceLine::from).collect(),
     }))
 }
 
@@ -185,8 +189,9 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
         };
     };
     let subnet = app.subnet_of(site, machine);
+    let service = app.service_for(subnet.as_deref());
     let plan = plan(site, mac, subnet.as_deref());
-    let menu = menu_for(&plan, Some(machine), mac, app.service);
+    let menu = menu_for(&plan, Some(machine), mac, service);
     let token = site.open_install(machine.id).map(|open| open.token.reveal().to_owned());
     let hide = |text: &str| match &token {
         Some(token) => text.replace(token, "(token)"),
@@ -200,6 +205,8 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
     };
     let loaders = site.loaders().filter(|_| plan.boots()).map(|loader| LoaderChoice {
         architecture: loader.architecture.to_string(),
+        class: loader.class.clone(),
+        user_class: loader.user_class.clone(),
         file: loader_path(mac, &loader.name, &loader.boot_file),
     });
     PlanView {
@@ -207,7 +214,7 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
         why: plan.why.to_string(),
         parameters,
         loaders: loaders.collect(),
-        menu: plan.boots().then(|| hide(&grub::render(&menu, app.service, reach(app, site, mac)))),
+        menu: plan.boots().then(|| hide(&grub::render(&menu, service, reach(app, site, mac)))),
     }
 }
 

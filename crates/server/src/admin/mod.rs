@@ -1,6 +1,7 @@
 //! The admin listener: the API, the event stream, the console.
 
 mod answers;
+mod checks;
 mod console;
 mod content;
 mod events;
@@ -12,6 +13,7 @@ mod machines;
 mod reject;
 mod status;
 mod subnets;
+mod traces;
 
 use std::sync::Arc;
 
@@ -34,6 +36,8 @@ use crate::{start::Listening, state::App};
         (name = "images", description = "What is booted"),
         (name = "answers", description = "Install settings"),
         (name = "machines", description = "Machines, their boot plan and trace"),
+        (name = "traces", description = "What machines did on the wire, and what it means"),
+        (name = "check", description = "What stands in the way of a boot"),
         (name = "installs", description = "The record"),
     )
 )]
@@ -54,6 +58,18 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(subnets::list, subnets::create))
         .routes(routes!(subnets::read, subnets::replace, subnets::remove))
         .routes(routes!(subnets::leases))
+        .routes(routes!(subnets::free))
+        .routes(routes!(subnets::picture))
+        .routes(routes!(subnets::advice))
+        .routes(routes!(subnets::reservations, subnets::reserve))
+        .routes(routes!(subnets::unreserve))
+        .routes(routes!(subnets::propose))
+        .routes(routes!(traces::newcomers))
+        .routes(routes!(traces::read))
+        .routes(routes!(traces::comparison))
+        .routes(routes!(traces::capture))
+        .routes(routes!(traces::follow))
+        .routes(routes!(checks::run))
         .routes(routes!(loaders::list, loaders::create))
         .routes(routes!(loaders::read, loaders::remove))
         .routes(routes!(content::find, content::upload))

@@ -1,22 +1,36 @@
+use std::net::Ipv4Addr;
+
 use axum::{
     extract::{Path, State},
     http::StatusCode,
 };
 use jiff::Timestamp;
-use lastmile_api::{LeaseState, LeaseView, Problem, SubnetDraft, SubnetView};
-use lastmile_core::{Id, net::Subnet};
+use lastmile_api::{
+    Advice, LeaseState, LeaseView, Picture, Problem, Proposal, ReservationDraft, ReservationView,
+    SubnetDraft, SubnetView,
+};
+use lastmile_core::{
+    Id,
+    boot::{Ports, advise},
+    net::{Held, Holding, Mac, ReservedFor, Subnet, suggest},
+    site::Site,
+};
 
 use super::{
     Admin,
     reject::{Json, Reject},
 };
-use crate::{link::own_addresses, state::App};
+use crate::{
+    link::{Interface, own_addresses},
+    state::App,
+    surroundings::Kernel,
+};
 
 /// All subnets.
 #[utoipa::path(get, operation_id = "subnets_list", path = "/subnets", tag = "subnets", responses((status = 200, body = [SubnetView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<SubnetView>> {
     let site = admin.app.site();
-    let mut subnets: Vec<_> = site.subnets().map(|subnet| view(&admin.app, subnet)).collect();
+    let mut subnets: Vec<_> = site.subnets().map(|subnet| view(&admin.app, &site, subnet)).collect();
     subnets.sort_by(|a, b| a.subnet.name.cmp(&b.subnet.name));
     Json(subnets)
 }
@@ -45,7 +59,7 @@ pub(super) async fn read(
 ) -> Result<Json<SubnetView>, Reject> {
     let site = admin.app.site();
     let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    Ok(Json(view(&admin.app, subnet)))
+    Ok(Json(view(&admin.app, &site, subnet)))
 }
 
 /// Changes a subnet: the whole of it is replaced. Leases stay.
@@ -94,33 +108,264 @@ pub(super) async fn leases(
     let mut leases: Vec<_> = book
         .iter()
         .filter(|record| record.subnet == subnet.id)
-        .map(|record| {
-            let machine = record.client.mac().and_then(|mac| site.machine_by_mac(mac));
-            LeaseView::new(record, machine.map(|machine| machine.name.clone()))
-        })
+        .map(|record| LeaseView::new(record, record.client.mac().and_then(|mac| machine_name(&site, mac))))
         .collect();
     leases.sort_by_key(|lease| lease.address);
     Ok(Json(leases))
 }
 
-async fn put(app: &App, draft: &SubnetDraft, id: Id<Subnet>) -> Result<SubnetView, Reject> {
+/// Forgets who holds an address of a subnet, so that it may be lent again: one that was left alone because somebody
+/// answered there, or one whose machine is gone.
+#[utoipa::path(
+    delete, operation_id = "subnets_free", path = "/subnets/{name}/leases/{address}", tag = "subnets",
+    params(("name" = String, Path), ("address" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+)]
+pub(super) async fn free(
+    State(admin): State<Admin>,
+    Path((name, address)): Path<(String, String)>,
+) -> Result<StatusCode, Reject> {
+    let app = &admin.app;
     let site = app.site();
-    let others: Vec<_> = site.subnets().filter(|other| other.id != id).cloned().collect();
-    let mut own = own_addresses();
-    if !own.contains(&app.service.address) {
-        own.push(app.service.address);
+    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let unknown = || Reject::not_found("lease", &address);
+    let address: Ipv4Addr = address.parse().map_err(|_| unknown())?;
+    let record =
+        app.book().at(address).filter(|record| record.subnet == subnet.id).cloned().ok_or_else(unknown)?;
+    let machine = record.client.mac().and_then(|mac| site.machine_by_mac(mac));
+    let busy = machine.and_then(|machine| site.open_install(machine.id));
+    if let Some(install) =
+        busy.filter(|_| record.state == LeaseState::Bound && record.is_held(Timestamp::now()))
+    {
+        return Err(Reject::conflict(format!(
+            "install {} goes on at {address}. Wait for its end, or cancel it",
+            install.number
+        )));
     }
-    let subnet = draft.check(id, &others, &own)?;
+    app.store.write(move |tx| tx.remove_lease(address)).await?;
+    app.book().forget(address);
+    app.prober.forget(address);
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What every address of a subnet is, in runs, and how many there are of each kind.
+#[utoipa::path(
+    get, operation_id = "subnets_picture", path = "/subnets/{name}/picture", tag = "subnets", params(("name" = String, Path)),
+    responses((status = 200, body = Picture), (status = 404, body = Problem))
+)]
+pub(super) async fn picture(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Json<Picture>, Reject> {
+    let app = &admin.app;
+    let site = app.site();
+    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let now = Timestamp::now();
+    let mut held: Vec<Held> = own_addresses()
+        .into_iter()
+        .chain([app.service_for(Some(subnet)).address])
+        .map(|address| Held { address, holding: Holding::Own, who: Some("this service".into()), until: None })
+        .collect();
+    held.extend(site.reservations_of(subnet.id).map(|reservation| Held {
+        address: reservation.address,
+        holding: Holding::Reserved,
+        who: Some(whose(&site, &reservation.client)),
+        until: None,
+    }));
+    held.extend(app.book().iter().filter(|record| record.subnet == subnet.id).map(|record| {
+        let holding = match record.state {
+            _ if !record.is_held(now) => Holding::Remembered,
+            LeaseState::Offered => Holding::Offered,
+            LeaseState::Bound => Holding::Leased,
+            LeaseState::Quarantined => Holding::Quarantined,
+            LeaseState::Released => Holding::Remembered,
+        };
+        let machine = record.client.mac().and_then(|mac| machine_name(&site, mac));
+        Held {
+            address: record.address,
+            holding,
+            who: Some(machine.unwrap_or_else(|| record.client.to_string())),
+            until: Some(record.until),
+        }
+    }));
+    Ok(Json(Picture::of(subnet, held)))
+}
+
+/// The exact values for a DHCP server that somebody else owns, for each kind of client, and the firewall's ports.
+#[utoipa::path(
+    get, operation_id = "subnets_advice", path = "/subnets/{name}/advice", tag = "subnets", params(("name" = String, Path)),
+    responses((status = 200, body = Advice), (status = 404, body = Problem))
+)]
+pub(super) async fn advice(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Json<Advice>, Reject> {
+    let site = admin.app.site();
+    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let service = admin.app.service_for(Some(subnet));
+    let listening = &admin.listening;
+    let dhcp = listening.dhcp.first().map(|(_, address)| address.port());
+    let ports = Ports {
+        dhcp: dhcp.or(listening.relays.map(|relays| relays.port())).unwrap_or(67),
+        tftp: listening.tftp.first().map_or(69, std::net::SocketAddr::port),
+        transfers: local_ports(),
+    };
+    Ok(Json(advise(subnet, site.loaders().map(AsRef::as_ref), service, ports)))
+}
+
+/// From which ports the kernel lets transfers begin (ip(7), ip_local_port_range).
+fn local_ports() -> (u16, u16) {
+    let text = std::fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range").unwrap_or_default();
+    let mut words = text.split_whitespace().filter_map(|word| word.parse().ok());
+    (words.next().unwrap_or(32_768), words.next().unwrap_or(60_999))
+}
+
+/// A subnet proposed from an interface, with the reason for each field. Nothing is saved.
+#[utoipa::path(
+    get, operation_id = "subnets_suggest", path = "/interfaces/{interface}/suggestion", tag = "subnets",
+    params(("interface" = String, Path)),
+    responses((status = 200, body = Proposal), (status = 404, body = Problem), (status = 409, body = Problem))
+)]
+pub(super) async fn propose(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Json<Proposal>, Reject> {
+    let interface = Interface::find(&name).ok().flatten().ok_or_else(|| {
+        let there = Interface::names().join(", ");
+        Reject::new(
+            StatusCode::NOT_FOUND,
+            "Not found",
+            format!("there is no interface '{name}'. There are: {there}"),
+        )
+    })?;
+    let others = crate::check::other_servers(&admin.app, &interface).await;
+    let kernel_failed = |error: &dyn std::fmt::Display| {
+        Reject::new(StatusCode::INTERNAL_SERVER_ERROR, "The kernel does not answer", error.to_string())
+    };
+    let kernel = Kernel::open().map_err(|error| kernel_failed(&error))?;
+    let seen = kernel.surroundings(&interface, others).await.map_err(|error| kernel_failed(&error))?;
+    let seen = seen.ok_or_else(|| {
+        Reject::conflict(format!("interface '{name}' has no IPv4 address. Give it a fixed one first"))
+    })?;
+    let called = admin.app.site().subnet(&name).map_or_else(|| name.clone(), |_| format!("{name}-2"));
+    Ok(Json(suggest(&called, &seen)))
+}
+
+/// The reservations of a subnet, in order of address.
+#[utoipa::path(
+    get, operation_id = "subnets_reservations", path = "/subnets/{name}/reservations", tag = "subnets", params(("name" = String, Path)),
+    responses((status = 200, body = [ReservationView]), (status = 404, body = Problem))
+)]
+pub(super) async fn reservations(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<ReservationView>>, Reject> {
+    let site = admin.app.site();
+    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    Ok(Json(
+        site.reservations_of(subnet.id).map(|reservation| reservation_view(&site, reservation)).collect(),
+    ))
+}
+
+/// Reserves an address for one client, in the place of the one it had.
+#[utoipa::path(
+    post, operation_id = "subnets_reserve", path = "/subnets/{name}/reservations", tag = "subnets", params(("name" = String, Path)),
+    request_body = ReservationDraft,
+    responses((status = 201, body = ReservationView), (status = 404, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn reserve(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(draft): Json<ReservationDraft>,
+) -> Result<(StatusCode, Json<ReservationView>), Reject> {
+    let app = &admin.app;
+    let _alone = app.admin_write.lock().await;
+    let site = app.site();
+    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let reservation = draft.check(subnet, &site, &own(app))?;
+    let kept = reservation.clone();
+    app.store.write(move |tx| tx.put_reservation(&kept)).await?;
+    app.change_site(|site| site.with_reservation(reservation.clone()));
+    Ok((StatusCode::CREATED, Json(reservation_view(&site, &reservation))))
+}
+
+/// Ends a reservation. Who holds the address keeps it until the lease ends.
+#[utoipa::path(
+    delete, operation_id = "subnets_unreserve", path = "/subnets/{name}/reservations/{address}", tag = "subnets",
+    params(("name" = String, Path), ("address" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem))
+)]
+pub(super) async fn unreserve(
+    State(admin): State<Admin>,
+    Path((name, address)): Path<(String, String)>,
+) -> Result<StatusCode, Reject> {
+    let app = &admin.app;
+    let _alone = app.admin_write.lock().await;
+    let site = app.site();
+    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let unknown = || Reject::not_found("reservation", &address);
+    let at: Ipv4Addr = address.parse().map_err(|_| unknown())?;
+    let reservation =
+        site.reservation_at(at).filter(|known| known.subnet == subnet.id).ok_or_else(unknown)?;
+    app.store.write(move |tx| tx.remove_reservation(at)).await?;
+    app.change_site(|site| site.without_reservation(reservation));
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The caller holds the lock of those who change the site.
+async fn put(app: &App, draft: &SubnetDraft, id: Id<Subnet>) -> Result<SubnetView, Reject> {
+    let subnet = draft.check(id, &app.site(), &own(app))?;
     let kept = subnet.clone();
     app.store.write(move |tx| tx.put_subnet(&kept)).await?;
     app.change_site(|site| site.with_subnet(subnet.clone()));
-    Ok(view(app, &subnet))
+    Ok(view(app, &app.site(), &subnet))
 }
 
-fn view(app: &App, subnet: &Subnet) -> SubnetView {
+/// Every address that is this service's.
+fn own(app: &App) -> Vec<Ipv4Addr> {
+    let mut own = own_addresses();
+    own.push(app.services.default.address);
+    own.extend(app.services.by_interface.values().map(|service| service.address));
+    own.sort_unstable();
+    own.dedup();
+    own
+}
+
+fn view(app: &App, site: &Site, subnet: &Subnet) -> SubnetView {
     let now = Timestamp::now();
-    let runs = |record: &&lastmile_core::dhcp::LeaseRecord| {
-        record.subnet == subnet.id && record.state == LeaseState::Bound && record.until > now
+    let (mut leased, mut quarantined) = (0, 0);
+    for record in app.book().iter().filter(|record| record.subnet == subnet.id && record.is_held(now)) {
+        match record.state {
+            LeaseState::Bound => leased += 1,
+            LeaseState::Quarantined => quarantined += 1,
+            LeaseState::Offered | LeaseState::Released => {}
+        }
+    }
+    SubnetView {
+        subnet: subnet.into(),
+        pool_size: subnet.capacity(),
+        leased,
+        quarantined,
+        reserved: site.reservations_of(subnet.id).count(),
+        service: app.service_for(Some(subnet)).address,
+    }
+}
+
+fn machine_name(site: &Site, mac: Mac) -> Option<String> {
+    site.machine_by_mac(mac).map(|machine| machine.name.clone())
+}
+
+fn reservation_view(site: &Site, reservation: &lastmile_core::net::Reservation) -> ReservationView {
+    let machine = match &reservation.client {
+        ReservedFor::Mac(mac) => machine_name(site, *mac),
+        ReservedFor::Uuid(_) | ReservedFor::ClientId(_) => None,
     };
-    SubnetView::new(subnet, app.book().iter().filter(runs).count())
+    ReservationView { address: reservation.address, client: reservation.client.to_string(), machine }
+}
+
+fn whose(site: &Site, client: &ReservedFor) -> String {
+    match client {
+        ReservedFor::Mac(mac) => machine_name(site, *mac).unwrap_or_else(|| mac.to_string()),
+        other => other.to_string(),
+    }
 }

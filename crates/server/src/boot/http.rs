@@ -1,6 +1,10 @@
 //! The boot listener: machines only, no log-in. The same paths as TFTP, answer files, and reports.
 
-use std::{net::SocketAddr, sync::Arc};
+use std::{
+    net::{Ipv4Addr, SocketAddr, SocketAddrV4},
+    sync::Arc,
+    time::Instant,
+};
 
 use axum::{
     Router,
@@ -11,11 +15,16 @@ use axum::{
     routing::{any, get},
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
-use lastmile_core::{install::ReportStage, trace::Wire};
+use jiff::Timestamp;
+use lastmile_core::{
+    install::{Install, ReportStage},
+    trace::{FileRequest, Report, Role, Seen, TransferEnd, Wire},
+};
 use serde::Deserialize;
 
 use super::{
     Asker, Refusal, Served,
+    listener::Ends,
     machine_files::{self, TokenRefusal},
     resolve,
 };
@@ -26,38 +35,51 @@ use crate::{
 
 /// Octets handed to the connection at once.
 const PIECE: usize = 512 * 1024;
+/// Characters of a path and of a client's own name that the trace keeps.
+const PATH_KEPT: usize = 512;
+const AGENT_KEPT: usize = 128;
 /// Longest text a report may carry; the rest is cut.
 const REPORT_TEXT: usize = 1000;
 
 /// The routes of the boot listener.
-pub(crate) fn router(app: Arc<App>) -> Router {
+pub(crate) fn router(app: Arc<App>, secure: bool) -> Router {
     Router::new()
         .route("/answers/{token}/{file}", get(answer_file))
         .route("/report/{token}/{stage}", any(report))
         .fallback(file)
-        .with_state(app)
+        .with_state(Boot { app, secure })
+}
+
+/// A listener's own part of every request.
+#[derive(Clone)]
+struct Boot {
+    app: Arc<App>,
+    /// Whether it speaks HTTPS.
+    secure: bool,
 }
 
 async fn file(
-    State(app): State<Arc<App>>,
-    ConnectInfo(from): ConnectInfo<SocketAddr>,
+    State(boot): State<Boot>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
     method: Method,
     uri: Uri,
     headers: HeaderMap,
 ) -> Response {
+    let app = boot.app;
     if method != Method::GET && method != Method::HEAD {
         count(&app.counts.http_refused);
         return plain(StatusCode::METHOD_NOT_ALLOWED, "Files are read with GET or HEAD.\n");
     }
     let name = percent_encoding::percent_decode_str(uri.path()).decode_utf8_lossy().into_owned();
-    let asker = Asker::new(&app, from.ip());
-    let asked = format!("{method} {name}");
+    let asker = Asker::new(&app, ends.peer.ip());
+    let asked = Asked::new(ends, &method, &name, &headers, boot.secure);
     match resolve(&app, asker, &name).await {
         Ok(served) => serve(app, served, method == Method::HEAD, headers.get(header::RANGE), asked).await,
         Err(refusal) => {
             count(&app.counts.http_refused);
             if let Some(mac) = asker.mac {
-                app.trace(mac, Wire::Http, asked, format!("refused: {refusal}"));
+                let file = asked.request(Role::Unknown, String::new(), refusal.end());
+                app.trace(mac, asked.at, Seen::File(Box::new(file)));
             }
             let status = match refusal {
                 Refusal::Path(_) => StatusCode::BAD_REQUEST,
@@ -70,13 +92,62 @@ async fn file(
     }
 }
 
+/// A request as it came, for the trace.
+struct Asked {
+    at: Timestamp,
+    began: Instant,
+    ends: Ends,
+    method: String,
+    path: String,
+    agent: Option<String>,
+    secure: bool,
+}
+
+impl Asked {
+    fn new(ends: Ends, method: &Method, path: &str, headers: &HeaderMap, secure: bool) -> Self {
+        let agent = headers.get(header::USER_AGENT).and_then(|agent| agent.to_str().ok());
+        Self {
+            at: Timestamp::now(),
+            began: Instant::now(),
+            ends,
+            method: method.to_string(),
+            path: path.chars().filter(|character| !character.is_control()).take(PATH_KEPT).collect(),
+            agent: agent.map(|agent| agent.chars().take(AGENT_KEPT).collect()),
+            secure,
+        }
+    }
+
+    fn request(&self, role: Role, what: String, end: TransferEnd) -> FileRequest {
+        FileRequest {
+            wire: Wire::Http,
+            from: v4(self.ends.peer),
+            to: v4(self.ends.local),
+            path: self.path.clone(),
+            method: Some(self.method.clone()),
+            agent: self.agent.clone(),
+            secure: self.secure,
+            role,
+            what,
+            decision: None,
+            end,
+            size: 0,
+            delivered: 0,
+            took: self.began.elapsed(),
+            terms: None,
+            retransmitted: 0,
+            packets: Vec::new(),
+            left_out: 0,
+        }
+    }
+}
+
 /// Sends content with its digest (RFC 9530) and the range that was asked for (RFC 9110, section 14).
 async fn serve(
     app: Arc<App>,
     served: Served,
     head: bool,
     range: Option<&HeaderValue>,
-    asked: String,
+    asked: Asked,
 ) -> Response {
     let size = served.content.size();
     let range = match range.and_then(|range| range.to_str().ok()).map(|text| parse_range(text, size)) {
@@ -93,6 +164,11 @@ async fn serve(
         Ok(reader) => reader,
         Err(error) => {
             tracing::error!(what = served.what, "cannot be read: {error}");
+            if let Some(mac) = served.mac {
+                let end = TransferEnd::Unreadable(error.to_string());
+                let file = asked.request(served.role, served.what, end);
+                app.trace(mac, asked.at, Seen::File(Box::new(file)));
+            }
             return plain(StatusCode::SERVICE_UNAVAILABLE, "The file cannot be read.\n");
         }
     };
@@ -108,41 +184,64 @@ async fn serve(
         Some(_) => response.header(header::CONTENT_RANGE, format!("bytes {start}-{}/{size}", end - 1)),
         None => response,
     };
+    let delivery = Delivery { app, served: Some(served), asked, size: end - start, sent: 0 };
     let body = if head {
+        delivery.probed();
         Body::empty()
     } else {
-        count(&app.counts.http_served);
-        let delivered =
-            Delivery { app, mac: served.mac, evidence: served.evidence, asked, what: served.what };
-        Body::from_stream(stream(reader, start, end, size, delivered))
+        count(&delivery.app.counts.http_served);
+        Body::from_stream(stream(reader, (start, end), size, delivery))
     };
     response.body(body).unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response())
 }
 
-/// What is recorded once the last octet was handed over.
+/// What is recorded once the last octet was handed over, or once it is certain that it will not be.
 struct Delivery {
     app: Arc<App>,
-    mac: Option<lastmile_core::net::Mac>,
-    evidence: Option<(lastmile_core::Id<lastmile_core::machine::Machine>, lastmile_core::install::Evidence)>,
-    asked: String,
-    what: String,
+    served: Option<Served>,
+    asked: Asked,
+    size: u64,
+    sent: u64,
 }
 
 impl Delivery {
-    async fn complete(self, octets: u64) {
-        if let Some(mac) = self.mac {
-            self.app.trace(mac, Wire::Http, self.asked, format!("{}, {octets} octets", self.what));
-        }
-        if let Some((machine, evidence)) = self.evidence {
+    /// The last octet is about to leave. `whole` says whether it was the whole file.
+    async fn complete(mut self, whole: bool) {
+        let evidence = self.served.as_mut().and_then(|served| served.evidence.take());
+        self.trace(TransferEnd::Done);
+        if let Some((machine, evidence)) = evidence.filter(|_| whole) {
             self.app.see_or_log(machine, evidence).await;
         }
+    }
+
+    /// Only the head was asked for.
+    fn probed(mut self) {
+        self.trace(TransferEnd::Probed);
+    }
+
+    fn trace(&mut self, end: TransferEnd) {
+        let Some(served) = self.served.take() else { return };
+        let Some(mac) = served.mac else { return };
+        let file = FileRequest {
+            decision: served.decision,
+            size: self.size,
+            delivered: if end == TransferEnd::Done { self.size } else { self.sent },
+            ..self.asked.request(served.role, served.what, end)
+        };
+        self.app.trace(mac, self.asked.at, Seen::File(Box::new(file)));
+    }
+}
+
+impl Drop for Delivery {
+    /// The connection ended before the file did.
+    fn drop(&mut self) {
+        self.trace(TransferEnd::BrokenOff("the machine closed the connection".into()));
     }
 }
 
 fn stream(
     mut reader: crate::content::ContentReader,
-    start: u64,
-    end: u64,
+    (start, end): (u64, u64),
     size: u64,
     delivery: Delivery,
 ) -> impl futures_util::Stream<Item = std::io::Result<Bytes>> {
@@ -153,13 +252,24 @@ fn stream(
             let length = usize::try_from(end - at).unwrap_or(PIECE).min(PIECE);
             let piece = reader.read(at, length).await?;
             at += piece.len() as u64;
+            if let Some(delivery) = &mut delivery {
+                delivery.sent = at - start;
+            }
             // On record before the machine can act on the last octet. After it would be too late: a body of
             // known length is not asked for more.
-            if at == size && let Some(delivery) = delivery.take() {
-                delivery.complete(end - start).await;
+            if at == end && let Some(delivery) = delivery.take() {
+                delivery.complete(start == 0 && end == size).await;
             }
             yield piece;
         }
+    }
+}
+
+/// IPv4 ends; the boot listener has no others.
+fn v4(address: SocketAddr) -> SocketAddrV4 {
+    match address {
+        SocketAddr::V4(address) => address,
+        SocketAddr::V6(address) => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, address.port()),
     }
 }
 
@@ -190,20 +300,32 @@ fn parse_range(text: &str, size: u64) -> Wanted {
 }
 
 async fn answer_file(
-    State(app): State<Arc<App>>,
-    ConnectInfo(from): ConnectInfo<SocketAddr>,
+    State(boot): State<Boot>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
+    method: Method,
+    headers: HeaderMap,
     Path((token, file)): Path<(String, String)>,
 ) -> Response {
-    match machine_files::answer_file(&app, from.ip(), &token, &file).await {
+    let app = boot.app;
+    // The token is a secret: the trace has the file's name alone.
+    let asked = Asked::new(ends, &method, &file, &headers, boot.secure);
+    match machine_files::answer_file(&app, ends.peer.ip(), &token, &file).await {
         Ok((install, text)) => {
             count(&app.counts.http_served);
             let digest = Content::Made(text.clone().into()).sha256();
-            note(&app, &install, format!("GET {file}"), format!("answer file {}", digest.short()));
+            let size = text.len() as u64;
+            let what = format!("answer file {}", digest.short());
+            let request = FileRequest {
+                size,
+                delivered: size,
+                ..asked.request(Role::Answers, what, TransferEnd::Done)
+            };
+            note(&app, &install, asked.at, Seen::File(Box::new(request)));
             let digest = format!("sha-256=:{}:", STANDARD.encode(digest.octets()));
             let headers = [("content-type", "text/plain; charset=utf-8".to_owned()), ("repr-digest", digest)];
             (headers, text).into_response()
         }
-        Err(refusal) => refuse(&app, from, &refusal),
+        Err(refusal) => refuse(&app, ends.peer, &refusal),
     }
 }
 
@@ -214,11 +336,12 @@ struct ReportText {
 }
 
 async fn report(
-    State(app): State<Arc<App>>,
-    ConnectInfo(from): ConnectInfo<SocketAddr>,
+    State(boot): State<Boot>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
     Path((token, stage)): Path<(String, String)>,
     Query(said): Query<ReportText>,
 ) -> Response {
+    let (app, at) = (boot.app, Timestamp::now());
     let stage = match stage.parse::<ReportStage>() {
         Ok(stage) => stage,
         Err(error) => {
@@ -228,22 +351,23 @@ async fn report(
     };
     let text =
         said.text.map(|text| text.chars().filter(|c| !c.is_control()).take(REPORT_TEXT).collect::<String>());
-    match machine_files::report(&app, from.ip(), &token, stage, text).await {
+    match machine_files::report(&app, ends.peer.ip(), &token, stage, text.clone()).await {
         Ok(install) => {
             count(&app.counts.http_served);
             if let Some(install) = install {
-                note(&app, &install, format!("report {stage}"), "taken".into());
+                let report = Report { from: v4(ends.peer), stage, text, install: install.number };
+                note(&app, &install, at, Seen::Report(Box::new(report)));
             }
             plain(StatusCode::OK, "taken\n")
         }
-        Err(refusal) => refuse(&app, from, &refusal),
+        Err(refusal) => refuse(&app, ends.peer, &refusal),
     }
 }
 
-fn note(app: &App, install: &lastmile_core::install::Install, asked: String, got: String) {
+fn note(app: &App, install: &Install, at: Timestamp, seen: Seen) {
     let site = app.site();
     if let Some(mac) = site.machine_by_id(install.machine).and_then(|machine| machine.macs.first()) {
-        app.trace(*mac, Wire::Http, asked, got);
+        app.trace(*mac, at, seen);
     }
 }
 

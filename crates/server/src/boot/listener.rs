@@ -11,8 +11,15 @@ use hyper_util::{
     rt::{TokioIo, TokioTimer},
     service::TowerToHyperService,
 };
-use tokio::{net::TcpListener, sync::Semaphore};
+use tokio::{
+    io::{AsyncRead, AsyncWrite},
+    net::TcpListener,
+    sync::Semaphore,
+    time::timeout,
+};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
+
+use super::tls::Tls;
 
 /// Connections at once; beyond it new ones wait to be accepted.
 const CONNECTIONS: usize = 8192;
@@ -25,6 +32,7 @@ const ACCEPT_PAUSE: Duration = Duration::from_millis(100);
 pub(crate) async fn serve(
     listener: TcpListener,
     router: Router,
+    tls: Option<Tls>,
     tasks: TaskTracker,
     stop: CancellationToken,
 ) {
@@ -45,21 +53,37 @@ pub(crate) async fn serve(
         };
         // Small answers leave at once.
         let _ = stream.set_nodelay(true);
-        let (router, stop) = (router.clone(), stop.clone());
+        let Ok(local) = stream.local_addr() else { continue };
+        let router = router.clone().layer(Extension(ConnectInfo(Ends { peer, local })));
+        let (tls, stop) = (tls.clone(), stop.clone());
         tasks.spawn(async move {
-            connection(stream, peer, router, stop).await;
+            match tls {
+                None => connection(stream, peer, router, stop).await,
+                Some(tls) => match timeout(HEAD_TIMEOUT, tls.accept(stream)).await {
+                    Ok(Ok(stream)) => connection(stream, peer, router, stop).await,
+                    Ok(Err(error)) => tracing::info!(%peer, "HTTPS was not agreed on: {error}"),
+                    Err(_) => tracing::debug!(%peer, "HTTPS was not agreed on in time"),
+                },
+            }
             drop(permit);
         });
     }
 }
 
+/// Both ends of a connection.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Ends {
+    pub(super) peer: SocketAddr,
+    pub(super) local: SocketAddr,
+}
+
 async fn connection(
-    stream: tokio::net::TcpStream,
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     peer: SocketAddr,
     router: Router,
     stop: CancellationToken,
 ) {
-    let service = TowerToHyperService::new(router.layer(Extension(ConnectInfo(peer))));
+    let service = TowerToHyperService::new(router);
     let connection = http1::Builder::new()
         .title_case_headers(true)
         .timer(TokioTimer::new())

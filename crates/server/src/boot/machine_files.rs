@@ -45,7 +45,7 @@ pub(super) async fn answer_file(
         host_name: &machine.name,
         domain: domain.as_deref(),
         install: Some(install),
-        service: app.service,
+        service: app.service_for(app.subnet_of(&site, machine).as_deref()),
     };
     let text = answers::render(revision.family, answers, &target).ok_or_else(unknown_file)?;
     let sha256 = Sha256::of(text.as_bytes());

@@ -1,18 +1,33 @@
-//! Carries out what was decided: keeps the lease, sends the reply, records the evidence.
+//! Carries out what was decided: tries for the address, keeps the lease, sends the reply, records it all.
 
 use std::{
     io,
     net::{Ipv4Addr, SocketAddrV4},
+    time::Duration,
 };
 
-use lastmile_core::{dhcp::Destination, trace::Wire};
+use jiff::Timestamp;
+use lastmile_core::{
+    Id,
+    dhcp::{Destination, LeaseRecord, LeaseState, Message},
+    install::Evidence,
+    machine::Machine,
+    net::Mac,
+    trace::{Datagram, DhcpExchange, Seen, Silence},
+};
 use tokio::net::UdpSocket;
 
-use super::Reply;
+use super::{
+    decide::{decide, empty_exchange},
+    probe::Tried,
+};
 use crate::{
     link::{FrameSender, Interface},
     state::{App, count},
 };
+
+/// Addresses that are tried for one after another before a machine goes without.
+const TRIES: u32 = 5;
 
 /// One DHCP socket and what belongs to it.
 #[derive(Debug)]
@@ -26,55 +41,181 @@ pub(crate) struct Wiring {
     pub(crate) interface: Option<Interface>,
     /// For replies to clients without an address; none for the socket that serves relays only.
     pub(crate) frames: Option<FrameSender>,
+    /// Whether it is a boot server's (port 4011).
+    pub(crate) boot_server: bool,
 }
 
 impl Wiring {
-    async fn send(&self, bytes: &[u8], to: Destination) -> io::Result<()> {
-        match to {
-            Destination::Unicast(to) => self.socket.send_to(bytes, to).await.map(|_| ()),
-            Destination::Broadcast { port } => {
-                self.socket.send_to(bytes, (Ipv4Addr::BROADCAST, port)).await.map(|_| ())
-            }
+    /// Whether it hands out no addresses: the port of boot servers.
+    pub(super) const fn answers_boot_server_only(&self) -> bool {
+        self.boot_server
+    }
+
+    async fn send(&self, bytes: &[u8], to: Destination) -> io::Result<SocketAddrV4> {
+        let broadcast = |port| SocketAddrV4::new(Ipv4Addr::BROADCAST, port);
+        let to = match to {
+            Destination::Unicast(to) => to,
+            Destination::Broadcast { port } => broadcast(port),
             Destination::Frame { mac, address, port } => match &self.frames {
                 Some(frames) => {
-                    let from = SocketAddrV4::new(self.local, self.port);
-                    frames.send(from, mac, SocketAddrV4::new(address, port), bytes)
+                    let to = SocketAddrV4::new(address, port);
+                    frames.send(SocketAddrV4::new(self.local, self.port), mac, to, bytes)?;
+                    return Ok(to);
                 }
-                None => self.socket.send_to(bytes, (Ipv4Addr::BROADCAST, port)).await.map(|_| ()),
+                None => broadcast(port),
             },
-        }
+        };
+        self.socket.send_to(bytes, to).await?;
+        Ok(to)
     }
 }
 
+/// What one message leads to.
+#[derive(Debug)]
+pub(super) struct Reply {
+    pub(super) mac: Option<Mac>,
+    pub(super) exchange: DhcpExchange,
+    pub(super) message: Option<(Message, Destination)>,
+    pub(super) record: Option<LeaseRecord>,
+    /// The address is tried for before the reply leaves.
+    pub(super) try_first: Option<Ipv4Addr>,
+    /// The reply is held back so long.
+    pub(super) delay: Duration,
+    pub(super) evidence: Option<(Id<Machine>, Evidence)>,
+    pub(super) stalled: Option<Id<Machine>>,
+    /// Asked by the service itself: nothing is recorded.
+    own_trial: bool,
+}
+
 impl Reply {
-    /// Puts the lease on disk, then sends: an address that was promised is never forgotten.
-    pub(super) async fn keep_and_send(mut self, app: &App, wiring: &Wiring) {
-        if let Some(record) = self.record.take()
+    pub(super) fn new(mac: Option<Mac>, request: Datagram) -> Self {
+        Self {
+            mac,
+            exchange: empty_exchange(request),
+            message: None,
+            record: None,
+            try_first: None,
+            delay: Duration::ZERO,
+            evidence: None,
+            stalled: None,
+            own_trial: false,
+        }
+    }
+
+    /// Whether it can leave at once.
+    pub(super) fn is_immediate(&self) -> bool {
+        self.record.is_none() && self.try_first.is_none() && self.delay.is_zero()
+    }
+
+    /// The service asked itself: the address goes back at once, and nothing is tried for or kept.
+    pub(super) fn undo_trial(&mut self, app: &App) {
+        self.own_trial = true;
+        self.try_first = None;
+        self.delay = Duration::ZERO;
+        if let Some((message, _)) = &self.message {
+            let mut book = app.book();
+            let offered = book.at(message.yiaddr).is_some_and(|record| record.state == LeaseState::Offered);
+            if offered {
+                book.forget(message.yiaddr);
+            }
+        }
+    }
+
+    /// Does all that takes time, then sends.
+    pub(super) async fn carry_out(mut self, app: &App, wiring: &Wiring) {
+        let mut tries = 0;
+        while let Some(address) = self.try_first.take() {
+            let taken = match app.prober.try_for(address, self.mac, wiring.frames.as_ref()).await {
+                Tried::Silent => break,
+                // The machine repeated its question: it gets one answer.
+                Tried::UnderWay => return,
+                Tried::Taken(by) => by,
+            };
+            tries += 1;
+            self.put_aside(app, address, taken).await;
+            if tries == TRIES {
+                self.message = None;
+                self.exchange.silence = Some(Silence::AllInUse(tries));
+                count(&app.counts.dhcp_ignored);
+                break;
+            }
+            let remark = self.exchange.remark.take();
+            let (bytes, from) = (self.exchange.request.payload.clone(), self.exchange.request.from);
+            let Some(next) = decide(app, wiring, &bytes, from) else { return };
+            self = next;
+            self.exchange.remark = join(remark, self.exchange.remark.take());
+        }
+        if !self.delay.is_zero() {
+            tokio::time::sleep(self.delay).await;
+        }
+        self.keep_and_send(app, wiring).await;
+    }
+
+    /// Leaves an address alone that somebody has without a lease.
+    async fn put_aside(&mut self, app: &App, address: Ipv4Addr, by: Option<[u8; 6]>) {
+        app.prober.forget(address);
+        let who = by.map(|mac| mac.map(|octet| format!("{octet:02x}")).join(":"));
+        let who = who.as_deref().unwrap_or("somebody");
+        tracing::warn!(%address, who, "an address of a pool is in use without a lease; it is left alone for an hour");
+        let remark = format!("{address} is in use by {who}, and left alone");
+        self.exchange.remark = join(self.exchange.remark.take(), Some(remark));
+        let record = app.book().quarantine(address, Timestamp::now());
+        if let Some(record) = record
             && let Err(error) = app.store.put_lease(record).await
         {
-            tracing::error!("a lease was not kept, so it is not granted: {error}");
-            self.message = None;
-            self.evidence = None;
-            self.got = format!("no answer: the lease could not be kept: {error}");
+            tracing::error!(%address, "that it is in use was not kept: {error}");
+        }
+    }
+
+    /// Puts the lease on disk, then sends: an address that was promised is never forgotten.
+    async fn keep_and_send(mut self, app: &App, wiring: &Wiring) {
+        if let Some(record) = self.record.take() {
+            if record.state == LeaseState::Quarantined {
+                app.prober.forget(record.address);
+            }
+            if let Err(error) = app.store.put_lease(record).await {
+                tracing::error!("a lease was not kept, so it is not granted: {error}");
+                self.message = None;
+                self.evidence = None;
+                self.exchange.silence = Some(Silence::NotKept(error.to_string()));
+            }
         }
         self.send(app, wiring).await;
     }
 
-    pub(super) async fn send(self, app: &App, wiring: &Wiring) {
-        if let Some((message, to)) = self.message {
-            match wiring.send(&message.emit(), to).await {
-                Ok(()) => count(&app.counts.dhcp_answered),
+    pub(super) async fn send(mut self, app: &App, wiring: &Wiring) {
+        if let Some((message, to)) = self.message.take() {
+            let bytes = message.emit();
+            match wiring.send(&bytes, to).await {
+                Ok(to) => {
+                    count(&app.counts.dhcp_answered);
+                    let from = SocketAddrV4::new(wiring.local, wiring.port);
+                    let length = bytes.len();
+                    let payload = bytes.into_boxed_slice();
+                    self.exchange.reply = Some(Datagram { at: Timestamp::now(), from, to, payload, length });
+                }
                 Err(error) => tracing::warn!(?to, "a DHCP reply could not be sent: {error}"),
             }
+        }
+        if self.own_trial {
+            return;
         }
         if let Some(machine) = self.stalled {
             app.stall(machine).await;
         }
         if let Some(mac) = self.mac {
-            app.trace(mac, Wire::Dhcp, self.asked, self.got);
+            let at = self.exchange.request.at;
+            app.trace(mac, at, Seen::Dhcp(Box::new(self.exchange)));
         }
         if let Some((machine, evidence)) = self.evidence {
             app.see_or_log(machine, evidence).await;
         }
+    }
+}
+
+fn join(one: Option<String>, other: Option<String>) -> Option<String> {
+    match (one, other) {
+        (Some(one), Some(other)) => Some(format!("{one}; {other}")),
+        (one, other) => one.or(other),
     }
 }

@@ -1,15 +1,19 @@
 //! Serves files by TFTP: one task for the well-known port, one for each transfer.
 
+mod kept;
+mod outbox;
 mod transfer;
 
 use std::{
-    net::{IpAddr, SocketAddr},
+    net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4},
     sync::Arc,
+    time::Duration,
 };
 
+use jiff::Timestamp;
 use lastmile_core::{
-    tftp::{ErrorCode, Packet, RawOptions, Terms},
-    trace::Wire,
+    tftp::{ErrorCode, Packet, RawOptions},
+    trace::{Datagram, FileRequest, Role, Seen, TransferEnd, Wire},
 };
 use tokio::{net::UdpSocket, sync::Semaphore};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
@@ -59,6 +63,7 @@ pub(crate) async fn serve(app: Arc<App>, socket: UdpSocket, tasks: TaskTracker, 
 struct Request {
     name: String,
     options: RawOptions<'static>,
+    datagram: Datagram,
 }
 
 /// Reads a request; whatever else comes to this port is counted and left alone, or told what it is.
@@ -73,7 +78,19 @@ async fn read_request(app: &App, socket: &UdpSocket, bytes: &[u8], from: SocketA
             let owned = |(name, value): (std::borrow::Cow<'_, str>, std::borrow::Cow<'_, str>)| {
                 (name.into_owned().into(), value.into_owned().into())
             };
-            Some(Request { name: name.into_owned(), options: options.into_iter().map(owned).collect() })
+            let v4 = |address: Option<SocketAddr>| match address {
+                Some(SocketAddr::V4(address)) => address,
+                _ => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0),
+            };
+            let datagram = Datagram {
+                at: Timestamp::now(),
+                from: v4(Some(from)),
+                to: v4(socket.local_addr().ok()),
+                payload: bytes.into(),
+                length: bytes.len(),
+            };
+            let options = options.into_iter().map(owned).collect();
+            Some(Request { name: name.into_owned(), options, datagram })
         }
         Ok(Packet::Write { name }) => {
             count(&app.counts.tftp_refused);
@@ -98,56 +115,87 @@ async fn answer(
     stop: CancellationToken,
 ) {
     let asker = Asker::new(app, from.ip());
-    let asked = format!("TFTP {}", request.name);
-    let served = match resolve(app, asker, &request.name).await {
+    let Request { name, options, datagram } = request;
+    let at = datagram.at;
+    let (sender, receiver) = (datagram.from, datagram.to);
+    let mut file = FileRequest {
+        wire: Wire::Tftp,
+        from: sender,
+        to: receiver,
+        path: name,
+        method: None,
+        agent: None,
+        secure: false,
+        role: Role::Unknown,
+        what: String::new(),
+        decision: None,
+        end: TransferEnd::Done,
+        size: 0,
+        delivered: 0,
+        took: Duration::ZERO,
+        terms: None,
+        retransmitted: 0,
+        packets: Vec::new(),
+        left_out: 0,
+    };
+    let served = match resolve(app, asker, &file.path).await {
         Ok(served) => served,
         Err(refusal) => {
-            let (code, optional) = match &refusal {
-                Refusal::Path(_) | Refusal::Stranger { .. } => (ErrorCode::Access, false),
-                Refusal::NotFound { optional, .. } => (ErrorCode::NotFound, *optional),
-                Refusal::Damaged { .. } => (ErrorCode::Undefined, false),
+            let code = match &refusal {
+                Refusal::Path(_) | Refusal::Stranger { .. } => ErrorCode::Access,
+                Refusal::NotFound { .. } => ErrorCode::NotFound,
+                Refusal::Damaged { .. } => ErrorCode::Undefined,
             };
-            if !optional {
+            file.end = refusal.end();
+            if !matches!(file.end, TransferEnd::NotFound { optional: true, .. }) {
                 count(&app.counts.tftp_refused);
             }
-            refuse(socket, from, code, &refusal.to_string()).await;
+            let text = refusal.to_string();
+            file.packets = vec![datagram, error_packet((receiver, sender), code, &text)];
+            refuse(socket, from, code, &text).await;
             if let Some(mac) = asker.mac {
-                let got = if optional {
-                    "not there, and not needed".to_owned()
-                } else {
-                    format!("refused: {refusal}")
-                };
-                app.trace(mac, Wire::Tftp, asked, got);
+                app.trace(mac, at, Seen::File(Box::new(file)));
             }
             return;
         }
     };
-    let size = served.content.size();
-    let (terms, agreed) = Terms::negotiate(&request.options, size, app.tftp_limits);
-    let outcome = transfer::send(&served.content, (local, from), terms, agreed, stop).await;
-    let got = match &outcome {
-        Ok(transfer::Outcome::Done(report)) => {
-            count(&app.counts.tftp_done);
-            format!("{}, {size} octets, {report}", served.what)
-        }
-        Ok(transfer::Outcome::Probed) => format!("{}: only its size was asked, {size} octets", served.what),
-        Ok(transfer::Outcome::Failed(why)) => {
-            count(&app.counts.tftp_failed);
-            format!("{}: {why}", served.what)
+    (file.role, file.what, file.decision) = (served.role, served.what, served.decision);
+    file.size = served.content.size();
+    let order =
+        transfer::Order { content: served.content, local, client: from, asked: options, request: datagram };
+    match transfer::send(order, stop).await {
+        Ok(outcome) => {
+            let counter = match outcome.end {
+                TransferEnd::Done => Some(&app.counts.tftp_done),
+                TransferEnd::Probed => None,
+                _ => Some(&app.counts.tftp_failed),
+            };
+            counter.map(count);
+            file.end = outcome.end;
+            file.terms = Some(outcome.terms);
+            (file.delivered, file.took, file.retransmitted) =
+                (outcome.delivered, outcome.took, outcome.retransmitted);
+            (file.packets, file.left_out) = (outcome.packets, outcome.left_out);
         }
         Err(error) => {
             count(&app.counts.tftp_failed);
-            tracing::error!(what = served.what, "cannot be sent: {error}");
+            tracing::error!(what = file.what, "cannot be sent: {error}");
             refuse(socket, from, ErrorCode::Undefined, "the file cannot be read").await;
-            format!("{}: cannot be read: {error}", served.what)
+            file.end = TransferEnd::Unreadable(error.to_string());
         }
-    };
-    if let Some(mac) = served.mac {
-        app.trace(mac, Wire::Tftp, asked, got);
     }
-    if let (Ok(transfer::Outcome::Done(_)), Some((machine, evidence))) = (outcome, served.evidence) {
+    let done = file.end == TransferEnd::Done;
+    if let Some(mac) = served.mac {
+        app.trace(mac, at, Seen::File(Box::new(file)));
+    }
+    if let Some((machine, evidence)) = served.evidence.filter(|_| done) {
         app.see_or_log(machine, evidence).await;
     }
+}
+
+fn error_packet((from, to): (SocketAddrV4, SocketAddrV4), code: ErrorCode, message: &str) -> Datagram {
+    let payload = Packet::Error { code, message: message.into() }.emit().into_boxed_slice();
+    Datagram { at: Timestamp::now(), from, to, length: payload.len(), payload }
 }
 
 async fn refuse(socket: &UdpSocket, to: SocketAddr, code: ErrorCode, message: &str) {

@@ -1,152 +1,152 @@
 //! Drives one transfer: moves bytes and sets timers; every decision is the core's.
 
 use std::{
-    fmt, io,
-    net::{IpAddr, SocketAddr, UdpSocket},
+    io,
+    net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, UdpSocket},
     thread,
     time::{Duration, Instant},
 };
 
-use lastmile_core::tftp::{Packet, RawOptions, Sender, SenderState, Terms, Transmit};
+use lastmile_core::{
+    tftp::{Limits, Packet, RawOptions, Sender, SenderState, Terms},
+    trace::{Datagram, TransferEnd},
+};
+use nix::sys::socket::{getsockopt, setsockopt, sockopt};
 use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
-use crate::content::{BlockingReader, Content};
+use super::{kept::Kept, outbox::Outbox};
+use crate::content::Content;
 
 /// Largest packet a client sends in a transfer: an error with its text.
 const REPLY_BUFFER: usize = 1024;
 /// Octets of stack for a transfer's thread, which holds one small buffer and calls nothing deep: thousands fit.
 const STACK: usize = 256 * 1024;
+/// MTU assumed where the kernel does not say what the path carries.
+const ETHERNET_MTU: i32 = 1500;
 
-/// How a transfer ended.
+/// A finished transfer, for the trace.
 #[derive(Debug)]
-pub(super) enum Outcome {
-    /// The client has all of it.
-    Done(Report),
-    /// The client only wanted the size.
-    Probed,
-    /// The client broke it off or fell silent.
-    Failed(String),
+pub(super) struct Outcome {
+    pub(super) end: TransferEnd,
+    pub(super) terms: Terms,
+    pub(super) delivered: u64,
+    pub(super) took: Duration,
+    pub(super) retransmitted: u64,
+    pub(super) packets: Vec<Datagram>,
+    pub(super) left_out: u64,
 }
 
-/// The particulars of a finished transfer, for the trace.
+/// What to send, and to whom.
 #[derive(Debug)]
-pub(super) struct Report {
-    terms: Terms,
-    took: Duration,
-    retransmitted: u64,
-    size: u64,
+pub(super) struct Order {
+    pub(super) content: Content,
+    pub(super) local: IpAddr,
+    pub(super) client: SocketAddr,
+    /// The options of the request.
+    pub(super) asked: RawOptions<'static>,
+    /// The request itself, which the story begins with.
+    pub(super) request: Datagram,
 }
 
-impl fmt::Display for Report {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let rate = self.size as f64 / self.took.as_secs_f64().max(1e-6) / 1e6;
-        write!(f, "blksize {}, windowsize {}, {rate:.1} MB/s", self.terms.blksize, self.terms.windowsize)?;
-        if self.retransmitted > 0 {
-            write!(f, ", {} blocks sent again", self.retransmitted)?;
-        }
-        Ok(())
-    }
-}
-
-/// Sends `content` from a port of its own (RFC 1350, section 4) to the client.
+/// Sends `order` from a port of its own (RFC 1350, section 4) to the client.
 ///
 /// A transfer is a thread that waits in the kernel: in lock-step every block costs one wait, and on an executor a
-/// wait costs twice the system calls.
-pub(super) async fn send(
-    content: &Content,
-    ends: (IpAddr, SocketAddr),
-    terms: Terms,
-    agreed: RawOptions<'static>,
-    stop: CancellationToken,
-) -> io::Result<Outcome> {
-    let (content, (tell, told)) = (content.clone(), oneshot::channel());
+/// wait costs twice the system calls. Threads share the processors fairly, so many clients do.
+pub(super) async fn send(order: Order, stop: CancellationToken) -> io::Result<Outcome> {
+    let (tell, told) = oneshot::channel();
     let work = move || {
         // Whoever asked for it may be gone: the service is going down.
-        let _ = tell.send(transfer(&content, ends, terms, agreed, &stop));
+        let _ = tell.send(transfer(order, &stop));
     };
     thread::Builder::new().name("tftp-transfer".into()).stack_size(STACK).spawn(work)?;
     told.await.map_err(io::Error::other)?
 }
 
-fn transfer(
-    content: &Content,
-    (local, client): (IpAddr, SocketAddr),
-    terms: Terms,
-    agreed: RawOptions<'static>,
-    stop: &CancellationToken,
-) -> io::Result<Outcome> {
+fn transfer(order: Order, stop: &CancellationToken) -> io::Result<Outcome> {
+    let Order { content, local, client, asked, request } = order;
     let reader = content.open_blocking()?;
     let socket = UdpSocket::bind((local, 0))?;
     // Connected: the kernel drops what others send here.
     socket.connect(client)?;
+    let size = content.size();
+    let (terms, agreed) = Terms::negotiate(&asked, size, Limits::for_mtu(path_mtu(&socket)));
     socket.set_read_timeout(Some(terms.timeout))?;
+    let ends = (v4(socket.local_addr()?), v4(client));
+    let mut kept = Kept::new(request, ends);
     let started = Instant::now();
-    let mut sender = Sender::new(terms, agreed, content.size(), started);
-    let mut packet = Vec::with_capacity(usize::from(terms.blksize) + 4);
+    let mut sender = Sender::new(terms, agreed, size, started);
+    let mut outbox = Outbox::new(&socket, terms, size);
     let mut buffer = [0; REPLY_BUFFER];
-    while !stop.is_cancelled() {
-        while let Some(transmit) = sender.poll() {
-            fill(&mut packet, transmit, &reader)?;
-            match socket.send(&packet) {
-                Ok(_) => {}
-                Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => return Ok(closed()),
-                Err(error) => return Err(error),
-            }
+    let end = loop {
+        if stop.is_cancelled() {
+            break TransferEnd::BrokenOff("the service is going down".into());
         }
-        if let Some(outcome) = outcome(&sender, terms, content.size(), started) {
-            return Ok(outcome);
+        if !outbox.send_all(&mut sender, &reader, &socket, &mut kept)? {
+            break closed();
+        }
+        if let Some(end) = end_of(&sender) {
+            break end;
         }
         match socket.recv(&mut buffer) {
-            Ok(length) => match Packet::parse(&buffer[..length]) {
-                Ok(reply) => sender.handle(&reply, Instant::now()),
-                Err(error) => tracing::debug!(%client, "no TFTP packet: {error}"),
-            },
-            Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => return Ok(closed()),
+            Ok(length) => {
+                kept.heard(&buffer[..length]);
+                match Packet::parse(&buffer[..length]) {
+                    Ok(reply) => sender.handle(&reply, Instant::now()),
+                    Err(error) => tracing::debug!(%client, "no TFTP packet: {error}"),
+                }
+            }
+            Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => break closed(),
             // Waited as long as a block may take; the deadline itself may be later.
             Err(error) if matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
                 sender.on_deadline(Instant::now());
             }
             Err(error) => return Err(error),
         }
-    }
-    Ok(Outcome::Failed("the service is going down".into()))
-}
-
-fn closed() -> Outcome {
-    Outcome::Failed("the client closed its port".into())
-}
-
-/// How the transfer ended, if it has.
-fn outcome(sender: &Sender, terms: Terms, size: u64, started: Instant) -> Option<Outcome> {
-    Some(match sender.state() {
-        SenderState::Running => return None,
-        SenderState::Done => {
-            let (took, retransmitted) = (started.elapsed(), sender.retransmitted());
-            Outcome::Done(Report { terms, took, retransmitted, size })
-        }
-        SenderState::Probed => Outcome::Probed,
-        SenderState::Refused { code, message } => {
-            Outcome::Failed(format!("the client broke off ({code:?}): {message}"))
-        }
-        SenderState::Lost => Outcome::Failed(format!(
-            "the client fell silent after {} of {size} octets (blksize {})",
-            sender.delivered(),
-            terms.blksize
-        )),
+    };
+    let (packets, left_out) = kept.into_packets();
+    Ok(Outcome {
+        terms,
+        delivered: if end == TransferEnd::Done { size } else { sender.delivered() },
+        took: started.elapsed(),
+        retransmitted: sender.retransmitted(),
+        packets,
+        left_out,
+        end,
     })
 }
 
-/// Writes the next packet into `packet`, in place of what was there.
-fn fill(packet: &mut Vec<u8>, transmit: Transmit, reader: &BlockingReader) -> io::Result<()> {
-    packet.clear();
-    match transmit {
-        Transmit::OptionAck(options) => *packet = Packet::OptionAck { options }.emit(),
-        Transmit::Data { block, offset, length } => {
-            packet.extend(Packet::data_header(block));
-            packet.resize(length + 4, 0);
-            reader.read_exact_at(&mut packet[4..], offset)?;
-        }
+/// What the path to the client carries at once, as far as the kernel knows: the interface's MTU, or less where a
+/// router on the way said so (RFC 1191).
+fn path_mtu(socket: &UdpSocket) -> u16 {
+    let mtu = getsockopt(socket, sockopt::IpMtu).unwrap_or(ETHERNET_MTU);
+    u16::try_from(mtu).unwrap_or(u16::MAX)
+}
+
+/// Has the kernel cut what is sent at once into datagrams of `segment` octets (udp(7), UDP_SEGMENT). `false` if it
+/// does not know how.
+pub(super) fn cut_into_segments(socket: &UdpSocket, segment: usize) -> bool {
+    i32::try_from(segment).is_ok_and(|segment| setsockopt(socket, sockopt::UdpGsoSegment, &segment).is_ok())
+}
+
+fn v4(address: SocketAddr) -> SocketAddrV4 {
+    match address {
+        SocketAddr::V4(address) => address,
+        SocketAddr::V6(address) => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, address.port()),
     }
-    Ok(())
+}
+
+fn closed() -> TransferEnd {
+    TransferEnd::BrokenOff("the machine closed its port".into())
+}
+
+/// How the transfer ended, if it has.
+fn end_of(sender: &Sender) -> Option<TransferEnd> {
+    Some(match sender.state() {
+        SenderState::Running => return None,
+        SenderState::Done => TransferEnd::Done,
+        SenderState::Probed => TransferEnd::Probed,
+        SenderState::Refused { code, message } => TransferEnd::BrokenOff(format!("{code:?}: {message}")),
+        SenderState::Lost => TransferEnd::Stalled,
+    })
 }

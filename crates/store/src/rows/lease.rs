@@ -53,6 +53,15 @@ impl Tx<'_> {
         Ok(())
     }
 
+    /// Forgets who holds an address.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_lease(&mut self, address: std::net::Ipv4Addr) -> Result<(), StoreError> {
+        diesel::delete(lease::table.find(address.to_string())).execute(self.connection())?;
+        Ok(())
+    }
+
     pub(crate) fn leases(&mut self) -> Result<Vec<LeaseRecord>, StoreError> {
         let rows = lease::table.select(LeaseRow::as_select()).load(self.connection())?;
         rows.into_iter().map(LeaseRecord::try_from).collect()

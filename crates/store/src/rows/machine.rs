@@ -10,7 +10,7 @@ use lastmile_core::{
 use crate::{
     StoreError, Tx,
     schema::{machine, nic},
-    value::Row,
+    value::{self, Row},
 };
 
 #[derive(Queryable, Selectable, Insertable, AsChangeset)]
@@ -21,6 +21,7 @@ struct MachineRow {
     standing: String,
     live_image_id: Option<String>,
     created: i64,
+    options: String,
 }
 
 #[derive(Queryable, Selectable, Insertable)]
@@ -45,6 +46,7 @@ impl From<&Machine> for MachineRow {
             standing: standing.into(),
             live_image_id: live,
             created: machine.created.as_millisecond(),
+            options: value::options(&machine.options),
         }
     }
 }
@@ -66,6 +68,7 @@ impl MachineRow {
             id: read.text(&self.id)?,
             macs,
             standing,
+            options: read.options(&self.options)?,
             created: read.time(self.created)?,
             name: self.name,
         })

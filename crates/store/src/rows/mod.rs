@@ -6,4 +6,5 @@ pub(crate) mod install;
 mod lease;
 mod loader;
 mod machine;
+mod reservation;
 mod subnet;

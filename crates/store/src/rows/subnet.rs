@@ -1,6 +1,9 @@
 use diesel::prelude::*;
 use jiff::SignedDuration;
-use lastmile_core::{Id, net::Subnet};
+use lastmile_core::{
+    Id,
+    net::{AddressRange, Subnet},
+};
 
 use crate::{
     StoreError, Tx,
@@ -24,6 +27,13 @@ struct SubnetRow {
     interface: Option<String>,
     relays: String,
     newcomers: String,
+    exclusions: String,
+    vlan: Option<i32>,
+    probe: bool,
+    authoritative: bool,
+    response_delay_ms: i64,
+    http_boot: String,
+    options: String,
 }
 
 impl From<&Subnet> for SubnetRow {
@@ -42,6 +52,13 @@ impl From<&Subnet> for SubnetRow {
             interface: subnet.interface.clone(),
             relays: value::json(&subnet.relays),
             newcomers: value::name(&subnet.newcomers),
+            exclusions: value::json(&subnet.exclusions),
+            vlan: subnet.vlan.map(i32::from),
+            probe: subnet.probe,
+            authoritative: subnet.authoritative,
+            response_delay_ms: subnet.response_delay.as_millis().try_into().unwrap_or(i64::MAX),
+            http_boot: value::name(&subnet.http_boot),
+            options: value::options(&subnet.options),
         }
     }
 }
@@ -51,6 +68,8 @@ impl TryFrom<SubnetRow> for Subnet {
 
     fn try_from(row: SubnetRow) -> Result<Self, StoreError> {
         let read = Row { table: "subnet", key: &row.name };
+        let pools: Vec<AddressRange> = read.json(&row.pools)?;
+        let exclusions: Vec<AddressRange> = read.json(&row.exclusions)?;
         Ok(Self {
             id: read.text(&row.id)?,
             network: read.text(&row.network)?,
@@ -59,7 +78,15 @@ impl TryFrom<SubnetRow> for Subnet {
             dns: read.json(&row.dns)?,
             ntp: read.json(&row.ntp)?,
             lease: SignedDuration::from_secs(row.lease_secs),
-            pools: read.json(&row.pools)?,
+            lendable: AddressRange::without(&pools, &exclusions),
+            pools,
+            exclusions,
+            vlan: row.vlan.and_then(|vlan| u16::try_from(vlan).ok()),
+            probe: row.probe,
+            authoritative: row.authoritative,
+            response_delay: SignedDuration::from_millis(row.response_delay_ms),
+            http_boot: read.name(&row.http_boot)?,
+            options: read.options(&row.options)?,
             relays: read.json(&row.relays)?,
             newcomers: read.name(&row.newcomers)?,
             interface: row.interface,

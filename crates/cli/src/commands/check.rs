@@ -1,0 +1,56 @@
+//! `lastmile check`: what stands in the way of a boot.
+
+use std::process::ExitCode;
+
+use clap::Args;
+use lastmile_api::{CheckReport, Finding, Severity};
+use lastmile_client::Client;
+
+use crate::output::{Failure, Output};
+
+/// `lastmile check …`
+#[derive(Debug, Args)]
+pub(crate) struct Arguments {
+    /// Show what is well, too.
+    #[arg(long)]
+    all: bool,
+    /// Fail on warnings, too.
+    #[arg(long)]
+    strict: bool,
+}
+
+/// Ends with 0 if machines can boot, with 1 if a fault (or, where asked for, a warning) stands in the way.
+pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
+    let bar = out.spinner("looking, asking for other DHCP servers, booting a machine of the service's own");
+    let report = client.check().await;
+    bar.done();
+    let report = report?;
+    out.show(&report, |report| text(report, arguments.all));
+    let limit = if arguments.strict { Severity::Warning } else { Severity::Fault };
+    let fails = report.findings.iter().any(|finding| finding.severity <= limit);
+    Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+fn text(report: &CheckReport, all: bool) -> String {
+    let mut text = String::new();
+    let shown = report.findings.iter().filter(|finding| all || finding.severity != Severity::Good);
+    for Finding { severity, topic, place, what, mend } in shown {
+        text.push_str(&format!("{:8} {topic}: {place}\n", severity.as_str()));
+        text.push_str(&format!("         {what}\n"));
+        if !mend.is_empty() {
+            text.push_str(&format!("         → {mend}\n"));
+        }
+    }
+    if !text.is_empty() {
+        text.push('\n');
+    }
+    text.push_str(&format!(
+        "{} faults, {} warnings, {} notes; {} things are well. It took {:.1} s.\n",
+        report.count(Severity::Fault),
+        report.count(Severity::Warning),
+        report.count(Severity::Note),
+        report.count(Severity::Good),
+        report.took_ms as f64 / 1000.0
+    ));
+    text
+}

@@ -1,0 +1,84 @@
+//! A subnet drawn for a terminal: one character an address, and who has what.
+
+use lastmile_api::{Holding, Picture, Span};
+
+use crate::output::{clock, or_dash, table};
+
+/// Addresses on a line.
+const LINE: u64 = 64;
+/// Addresses that are drawn one by one; of larger networks the runs are listed.
+const DRAWN: u64 = 1024;
+
+/// The character that an address is drawn by.
+const fn mark(holding: Holding) -> char {
+    match holding {
+        Holding::Fixed => '-',
+        Holding::Excluded => 'x',
+        Holding::Free => '.',
+        Holding::Remembered => '~',
+        Holding::Reserved => 'R',
+        Holding::Offered => 'o',
+        Holding::Leased => '#',
+        Holding::Quarantined => '!',
+        Holding::Server => 'S',
+        Holding::Router => 'G',
+        Holding::Own => '@',
+        Holding::Network => '|',
+    }
+}
+
+pub(super) fn text(picture: &Picture) -> String {
+    let size: u64 = picture.spans.iter().map(Span::size).sum();
+    let mut text = if size <= DRAWN { drawing(picture) } else { runs(picture) };
+    text.push('\n');
+    for holding in Holding::ALL {
+        if let Some(count) = picture.counts.get(&holding) {
+            text.push_str(&format!("{}  {count} {}\n", mark(holding), holding.as_str()));
+        }
+    }
+    let held = picture.spans.iter().filter(|span| span.who.is_some());
+    let row = |span: &Span| {
+        [
+            span.first.to_string(),
+            span.holding.as_str().into(),
+            or_dash(span.who.as_ref()),
+            or_dash(span.until.map(clock)),
+        ]
+    };
+    text.push('\n');
+    text.push_str(&table(["address", "is", "whose", "until"], held.map(row)));
+    text
+}
+
+fn drawing(picture: &Picture) -> String {
+    let mut text = String::new();
+    let mut place = 0;
+    for span in &picture.spans {
+        for step in 0..span.size() {
+            if place % LINE == 0 {
+                let address = span.first.to_bits() + u32::try_from(step).unwrap_or(0);
+                text.push_str(&format!("{:15}  ", std::net::Ipv4Addr::from_bits(address)));
+            } else if place % 8 == 0 {
+                text.push(' ');
+            }
+            text.push(mark(span.holding));
+            place += 1;
+            if place % LINE == 0 {
+                text.push('\n');
+            }
+        }
+    }
+    if place % LINE != 0 {
+        text.push('\n');
+    }
+    text
+}
+
+fn runs(picture: &Picture) -> String {
+    // What is somebody's stands below, one by one.
+    let row = |span: &Span| {
+        [span.first.to_string(), span.last.to_string(), span.size().to_string(), span.holding.as_str().into()]
+    };
+    let unheld = picture.spans.iter().filter(|span| span.who.is_none());
+    table(["from", "to", "addresses", "are"], unheld.map(row))
+}

@@ -1,0 +1,267 @@
+//! A machine's exchange as a capture file that standard tools read (draft-ietf-opsawg-pcapng).
+//!
+//! DHCP and TFTP packets stand as they were, TFTP data cut short (the original length is kept). HTTP runs over the
+//! kernel's TCP, so its packets were never seen here: each request is written as a short exchange of its own, and
+//! says so in its comment. Frame addresses are the machine's and the service's, also where a router stood between.
+
+use std::net::SocketAddrV4;
+
+use etherparse::PacketBuilder;
+use jiff::Timestamp;
+
+use super::{Datagram, DhcpExchange, FIRST_PACKETS, FileRequest, Seen, TraceEvent, TransferEnd, Wire};
+use crate::net::Mac;
+
+/// Block types (section 4).
+const SECTION_HEADER: u32 = 0x0a0d_0d0a;
+const INTERFACE_DESCRIPTION: u32 = 1;
+const ENHANCED_PACKET: u32 = 6;
+/// Tells the byte order of what follows.
+const BYTE_ORDER_MAGIC: u32 = 0x1a2b_3c4d;
+/// Options (section 3.5).
+const OPT_COMMENT: u16 = 1;
+const SHB_USERAPPL: u16 = 4;
+const IF_NAME: u16 = 2;
+/// LINKTYPE_ETHERNET.
+const ETHERNET: u16 = 1;
+const TTL: u8 = 64;
+const ETHERNET_AND_IPV4: usize = 14 + 20;
+const UDP_CHECKSUM: usize = ETHERNET_AND_IPV4 + 6;
+const UDP_HEADER: usize = 8;
+
+/// Writes the events of the machine with `mac`. `service` is the MAC address of this service's interface.
+#[must_use]
+pub fn pcapng(mac: Mac, service: Mac, events: &[TraceEvent]) -> Vec<u8> {
+    let mut file = Writer { out: Vec::new(), mac, service };
+    file.header();
+    for event in events {
+        match &event.seen {
+            Seen::Dhcp(dhcp) => file.dhcp(event, dhcp),
+            Seen::Foreign(foreign) => {
+                file.datagram(&foreign.reply, false, Some("heard on the wire: another DHCP server"));
+            }
+            Seen::File(request) if request.wire == Wire::Tftp => file.tftp(event, request),
+            Seen::File(request) => file.http(event, request),
+            // The report's request is one by HTTP whose answer says nothing.
+            Seen::Report(report) => {
+                let head = format!("GET /report/(token)/{} HTTP/1.1\r\n\r\n", report.stage);
+                let to = SocketAddrV4::new(std::net::Ipv4Addr::UNSPECIFIED, 80);
+                file.http_exchange(event, (report.from, to), &head, "HTTP/1.1 200 OK\r\n\r\n");
+            }
+        }
+    }
+    file.out
+}
+
+struct Writer {
+    out: Vec<u8>,
+    mac: Mac,
+    service: Mac,
+}
+
+impl Writer {
+    fn header(&mut self) {
+        let mut body = Vec::new();
+        body.extend(BYTE_ORDER_MAGIC.to_le_bytes());
+        body.extend(1_u16.to_le_bytes());
+        body.extend(0_u16.to_le_bytes());
+        // The section's length is not told.
+        body.extend((-1_i64).to_le_bytes());
+        option(&mut body, SHB_USERAPPL, concat!("Last Mile ", env!("CARGO_PKG_VERSION")));
+        end_of_options(&mut body);
+        self.block(SECTION_HEADER, &body);
+        let mut body = Vec::new();
+        body.extend(ETHERNET.to_le_bytes());
+        body.extend(0_u16.to_le_bytes());
+        // No limit: what is cut keeps its length beside it.
+        body.extend(0_u32.to_le_bytes());
+        option(&mut body, IF_NAME, "last-mile");
+        end_of_options(&mut body);
+        self.block(INTERFACE_DESCRIPTION, &body);
+    }
+
+    fn dhcp(&mut self, event: &TraceEvent, dhcp: &DhcpExchange) {
+        let said = match (&dhcp.silence, event.why()) {
+            (Some(silence), _) => Some(format!("no answer: {silence}")),
+            (None, why) => why,
+        };
+        let on_request = said.as_deref().filter(|_| dhcp.reply.is_none());
+        self.datagram(&dhcp.request, true, on_request);
+        if let Some(reply) = &dhcp.reply {
+            self.datagram(reply, false, said.as_deref());
+        }
+    }
+
+    fn tftp(&mut self, event: &TraceEvent, request: &FileRequest) {
+        let comment = format!("{} → {}", event.asked(), event.got());
+        for (index, datagram) in request.packets.iter().enumerate() {
+            let from_machine = datagram.from.ip() == request.from.ip();
+            let gap = format!("{} packets before this one were not kept", request.left_out);
+            let comment = match index {
+                0 => Some(comment.as_str()),
+                FIRST_PACKETS if request.left_out > 0 => Some(gap.as_str()),
+                _ => None,
+            };
+            self.datagram(datagram, from_machine, comment);
+        }
+    }
+
+    fn http(&mut self, event: &TraceEvent, request: &FileRequest) {
+        let method = request.method.as_deref().unwrap_or("GET");
+        let agent =
+            request.agent.as_ref().map(|agent| format!("User-Agent: {agent}\r\n")).unwrap_or_default();
+        let asked = format!("{method} {} HTTP/1.1\r\nHost: {}\r\n{agent}\r\n", request.path, request.to);
+        let status = match &request.end {
+            TransferEnd::Done | TransferEnd::Probed | TransferEnd::BrokenOff(_) | TransferEnd::Stalled => {
+                "200 OK"
+            }
+            TransferEnd::NotFound { .. } => "404 Not Found",
+            TransferEnd::Refused(_) => "403 Forbidden",
+            TransferEnd::Unreadable(_) => "503 Service Unavailable",
+        };
+        // The body is not there; its length is in the trace.
+        let answer = format!("HTTP/1.1 {status}\r\nX-Octets-Delivered: {}\r\n\r\n", request.delivered);
+        self.http_exchange(event, (request.from, request.to), &asked, &answer);
+    }
+
+    fn http_exchange(
+        &mut self,
+        event: &TraceEvent,
+        (from, to): (SocketAddrV4, SocketAddrV4),
+        asked: &str,
+        answer: &str,
+    ) {
+        let comment =
+            format!("written from the record, not seen as packets: {} → {}", event.asked(), event.got());
+        let frame = |from_machine: bool, payload: &str, sequence: u32, acknowledged: u32, opening: bool| {
+            let (source, destination) = if from_machine { (from, to) } else { (to, from) };
+            let (near, far) = self.ends(from_machine);
+            let tcp = PacketBuilder::ethernet2(near, far)
+                .ipv4(source.ip().octets(), destination.ip().octets(), TTL)
+                .tcp(source.port(), destination.port(), sequence, 64_240);
+            let tcp = match (opening, from_machine) {
+                (true, true) => tcp.syn(),
+                (true, false) => tcp.syn().ack(acknowledged),
+                (false, _) => tcp.psh().ack(acknowledged),
+            };
+            let mut out = Vec::with_capacity(tcp.size(payload.len()));
+            // Writing into memory cannot fail, and both lengths fit a packet.
+            let _ = tcp.write(&mut out, payload.as_bytes());
+            out
+        };
+        let (asked_end, answer_end) = (1 + asked.len() as u32, 1 + answer.len() as u32);
+        let frames = [
+            frame(true, "", 0, 0, true),
+            frame(false, "", 0, 1, true),
+            frame(true, asked, 1, 1, false),
+            frame(false, answer, 1, asked_end, false),
+            frame(true, "", asked_end, answer_end, false),
+        ];
+        for (index, frame) in frames.into_iter().enumerate() {
+            let length = frame.len();
+            self.packet(event.at, &frame, length, (index == 2).then_some(comment.as_str()));
+        }
+    }
+
+    /// Source and destination of a frame.
+    const fn ends(&self, from_machine: bool) -> ([u8; 6], [u8; 6]) {
+        if from_machine {
+            (self.mac.octets(), self.service.octets())
+        } else {
+            (self.service.octets(), self.mac.octets())
+        }
+    }
+
+    fn datagram(&mut self, datagram: &Datagram, from_machine: bool, comment: Option<&str>) {
+        let (near, mut far) = self.ends(from_machine);
+        if datagram.to.ip().is_broadcast() {
+            far = [0xff; 6];
+        }
+        let udp = PacketBuilder::ethernet2(near, far)
+            .ipv4(datagram.from.ip().octets(), datagram.to.ip().octets(), TTL)
+            .udp(datagram.from.port(), datagram.to.port());
+        let mut payload = datagram.payload.to_vec();
+        payload.resize(datagram.length, 0);
+        let mut frame = Vec::with_capacity(udp.size(payload.len()));
+        if udp.write(&mut frame, &payload).is_err() {
+            return;
+        }
+        let length = frame.len();
+        if datagram.payload.len() < datagram.length {
+            // What is cut off was not kept, so neither was its checksum: none is told (RFC 768).
+            frame[UDP_CHECKSUM..UDP_CHECKSUM + 2].fill(0);
+            frame.truncate(ETHERNET_AND_IPV4 + UDP_HEADER + datagram.payload.len());
+        }
+        self.packet(datagram.at, &frame, length, comment);
+    }
+
+    fn packet(&mut self, at: Timestamp, frame: &[u8], length: usize, comment: Option<&str>) {
+        let micros = u64::try_from(at.as_microsecond()).unwrap_or(0);
+        let mut body = Vec::with_capacity(frame.len() + 64);
+        body.extend(0_u32.to_le_bytes());
+        body.extend(u32::try_from(micros >> 32).unwrap_or(0).to_le_bytes());
+        body.extend(((micros & 0xffff_ffff) as u32).to_le_bytes());
+        body.extend(u32::try_from(frame.len()).unwrap_or(u32::MAX).to_le_bytes());
+        body.extend(u32::try_from(length).unwrap_or(u32::MAX).to_le_bytes());
+        body.extend_from_slice(frame);
+        pad(&mut body);
+        if let Some(comment) = comment {
+            option(&mut body, OPT_COMMENT, comment);
+            end_of_options(&mut body);
+        }
+        self.block(ENHANCED_PACKET, &body);
+    }
+
+    fn block(&mut self, kind: u32, body: &[u8]) {
+        let length = u32::try_from(body.len() + 12).unwrap_or(u32::MAX);
+        self.out.extend(kind.to_le_bytes());
+        self.out.extend(length.to_le_bytes());
+        self.out.extend_from_slice(body);
+        self.out.extend(length.to_le_bytes());
+    }
+}
+
+fn option(out: &mut Vec<u8>, code: u16, text: &str) {
+    let length = u16::try_from(text.len()).unwrap_or(u16::MAX);
+    out.extend(code.to_le_bytes());
+    out.extend(length.to_le_bytes());
+    out.extend_from_slice(&text.as_bytes()[..usize::from(length)]);
+    pad(out);
+}
+
+fn end_of_options(out: &mut Vec<u8>) {
+    out.extend([0; 4]);
+}
+
+/// Everything stands on multiples of four octets.
+fn pad(out: &mut Vec<u8>) {
+    out.resize(out.len().next_multiple_of(4), 0);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{
+        super::diagnosis::stories::{SERVICE, Story, mac},
+        *,
+    };
+    use crate::reader::Reader;
+
+    #[test]
+    fn blocks_have_their_length_at_both_ends() {
+        let mut story = Story::new();
+        story.discover().request().menu();
+        let service: Mac = "02:00:5e:00:53:fe".parse().unwrap();
+        let file = pcapng(mac(), service, &story.events);
+        let (mut rest, mut kinds) = (file.as_slice(), Vec::new());
+        while !rest.is_empty() {
+            let word = |at: usize| u32::from_le_bytes(rest[at..at + 4].try_into().unwrap());
+            let length = word(4) as usize;
+            assert_eq!(length % 4, 0);
+            assert_eq!(word(length - 4) as usize, length);
+            kinds.push(word(0));
+            rest = &rest[length..];
+        }
+        assert_eq!(kinds, [SECTION_HEADER, INTERFACE_DESCRIPTION, 6, 6, 6, 6]);
+        assert_eq!(Reader::new(&SERVICE.octets()).ipv4(), Some(SERVICE));
+    }
+}

@@ -1,0 +1,217 @@
+//! The site: subnets, pools, loaders, files, machines.
+
+use std::collections::BTreeSet;
+
+use jiff::{SignedDuration, Timestamp};
+use lastmile_api::Severity;
+use lastmile_core::{
+    dhcp::LeaseState,
+    net::Mode,
+    trace::{TraceEvent, diagnose},
+};
+
+use super::{Findings, Topic};
+use crate::{start::Listening, state::App};
+
+/// Share of a pool from which it counts as nearly full.
+const NEARLY_FULL: f64 = 0.85;
+/// How long ago a machine's trouble may be to be worth telling.
+const RECENT: SignedDuration = SignedDuration::from_hours(2);
+/// Machines in trouble that are told one by one.
+const TOLD: usize = 50;
+
+pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening) {
+    let site = app.site();
+    if site.subnets().next().is_none() {
+        let mend = "`lastmile subnet suggest INTERFACE` proposes one.";
+        findings.add(
+            Severity::Fault,
+            Topic::Subnets,
+            "site",
+            "there is no subnet, so no machine is answered",
+            mend,
+        );
+        return;
+    }
+    let named: BTreeSet<&str> = listening.dhcp.iter().map(|(name, _)| name.as_str()).collect();
+    for subnet in site.subnets().filter(|subnet| subnet.mode != Mode::Off) {
+        match &subnet.interface {
+            Some(interface) if !named.contains(interface.as_str()) => findings.add(
+                Severity::Fault,
+                Topic::Subnets,
+                &subnet.name,
+                format!("it is on {interface}, which the service does not answer on"),
+                format!(
+                    "Add {interface} to [boot] interfaces and restart the service, or correct the subnet."
+                ),
+            ),
+            _ => findings.good(
+                Topic::Subnets,
+                &subnet.name,
+                format!("{}, mode {}", subnet.network, subnet.mode.as_str()),
+            ),
+        }
+        if subnet.http_boot == lastmile_core::net::HttpBoot::Https && listening.https.is_empty() {
+            findings.add(
+                Severity::Warning,
+                Topic::Subnets,
+                &subnet.name,
+                "machines are to boot by HTTPS, but no HTTPS listener is there: they are told plain HTTP",
+                "Set [boot] https_port = 443 and restart the service.",
+            );
+        }
+        if subnet.probe
+            && subnet.interface.is_none()
+            && !app.prober.reaches_relays()
+            && subnet.mode == Mode::Lease
+            && subnet.relays.iter().any(|relay| !relay.is_loopback())
+        {
+            findings.add(
+                Severity::Note,
+                Topic::Subnets,
+                &subnet.name,
+                "addresses behind its relays are not tried for: this takes the right CAP_NET_RAW",
+                "Give the service the right, or switch the probe off.",
+            );
+        }
+    }
+    for (name, _) in &listening.dhcp {
+        if !site.subnets().any(|subnet| subnet.interface.as_ref() == Some(name)) {
+            let mend = format!("`lastmile subnet suggest {name}` proposes one.");
+            findings.add(Severity::Warning, Topic::Subnets, name, "no subnet is on this interface", mend);
+        }
+    }
+}
+
+pub(super) fn pools(findings: &mut Findings, app: &App) {
+    let (site, now) = (app.site(), Timestamp::now());
+    for subnet in site.subnets().filter(|subnet| subnet.mode == Mode::Lease) {
+        let (mut held, mut quarantined) = (0_u64, 0_u64);
+        for record in app.book().iter().filter(|record| record.subnet == subnet.id && record.is_held(now)) {
+            held += u64::from(subnet.lends(record.address));
+            quarantined += u64::from(record.state == LeaseState::Quarantined);
+        }
+        let size = subnet.capacity();
+        let share = held as f64 / size.max(1) as f64;
+        let text = format!("{held} of {size} addresses are held");
+        let mend = "Widen the pools or shorten the lease time; `lastmile subnet picture` shows who has what.";
+        if held >= size {
+            let what = format!("{text}: the next machine gets none");
+            findings.add(Severity::Fault, Topic::Pools, &subnet.name, what, mend);
+        } else if share > NEARLY_FULL {
+            findings.add(Severity::Warning, Topic::Pools, &subnet.name, text, mend);
+        } else {
+            findings.good(Topic::Pools, &subnet.name, text);
+        }
+        if quarantined > 0 {
+            findings.add(
+                Severity::Warning,
+                Topic::Pools,
+                &subnet.name,
+                format!("{quarantined} of them left alone: somebody answers there without a lease"),
+                "Exclude those addresses, or set the machines that use them to DHCP; `lastmile subnet leases` lists them.",
+            );
+        }
+    }
+}
+
+pub(super) fn loaders(findings: &mut Findings, app: &App) {
+    let site = app.site();
+    for (architecture, at) in app.missing_loaders() {
+        // Added since?
+        if site.loaders().any(|loader| loader.architecture == architecture) {
+            continue;
+        }
+        findings.add(
+            Severity::Fault,
+            Topic::Loaders,
+            architecture.to_string(),
+            format!("a machine of this architecture asked at {at:.0}, and no loader is there for it"),
+            format!("`lastmile loader add NAME --architecture {architecture} --boot-file FILE`."),
+        );
+    }
+    let there: Vec<String> =
+        site.loaders().map(|loader| format!("{} for {}", loader.name, loader.architecture)).collect();
+    if there.is_empty() {
+        let mend = "`lastmile loader add NAME --architecture uefi-x64 --boot-file FILE`.";
+        findings.add(
+            Severity::Fault,
+            Topic::Loaders,
+            "site",
+            "there is no loader, so no machine can boot",
+            mend,
+        );
+    } else {
+        findings.good(Topic::Loaders, "site", there.join(", "));
+    }
+}
+
+pub(super) async fn files(findings: &mut Findings, app: &App) {
+    let site = app.site();
+    let mut whole = 0;
+    let of_images = site.revisions().map(|revision| {
+        let files = revision.manifest.files().to_vec();
+        (format!("image {} r{}", revision.image_name, revision.number), files)
+    });
+    let of_loaders =
+        site.loaders().map(|loader| (format!("loader {}", loader.name), loader.manifest.files().to_vec()));
+    for (place, files) in of_images.chain(of_loaders) {
+        let library = app.library.clone();
+        let looked = tokio::task::spawn_blocking(move || {
+            let count = files.len();
+            let broken: Vec<String> = files
+                .into_iter()
+                .filter(|file| !library.has(&file.sha256, file.size))
+                .map(|file| file.path)
+                .collect();
+            (count, broken)
+        });
+        let Ok((count, broken)) = looked.await else { continue };
+        whole += count - broken.len();
+        if !broken.is_empty() {
+            findings.add(
+                Severity::Fault,
+                Topic::Files,
+                place,
+                format!("missing or changed on the disk: {}", broken.join(", ")),
+                "Import it again: the same content is put back in its place.",
+            );
+        }
+    }
+    if whole > 0 {
+        findings.good(
+            Topic::Files,
+            "library",
+            format!("{whole} files of loaders and images are there, of the right size"),
+        );
+    }
+}
+
+pub(super) fn machines(findings: &mut Findings, app: &App) {
+    let (site, now) = (app.site(), Timestamp::now());
+    let mut troubled = 0;
+    let recent =
+        |events: &[TraceEvent]| events.last().is_some_and(|last| now.duration_since(last.at) < RECENT);
+    let known = site.machines().map(|machine| (machine.name.clone(), machine.macs.clone()));
+    let newcomers: Vec<_> =
+        app.traces().newcomers().take(TOLD).map(|mac| (mac.to_string(), vec![mac])).collect();
+    for (name, macs) in known.chain(newcomers) {
+        let events = app.traces().of(&macs);
+        if !recent(&events) {
+            continue;
+        }
+        let Some(first) = diagnose(&events, now).into_iter().next() else { continue };
+        troubled += 1;
+        if troubled <= TOLD {
+            findings.add(Severity::Warning, Topic::Machines, name, first.seen, first.mend);
+        }
+    }
+    match troubled {
+        0 => findings.good(Topic::Machines, "traces", "no boot of the last two hours is in trouble"),
+        all if all > TOLD => {
+            let what = format!("{} more machines are in trouble", all - TOLD);
+            findings.add(Severity::Warning, Topic::Machines, "traces", what, "See `lastmile machine list`.");
+        }
+        _ => {}
+    }
+}

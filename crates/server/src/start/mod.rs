@@ -1,0 +1,306 @@
+//! Starting: opens the records, binds every port, and says which it lacks and how to get it.
+
+mod bind;
+
+use std::{
+    fmt, io,
+    net::{Ipv4Addr, SocketAddr, SocketAddrV4},
+    path::PathBuf,
+    sync::Arc,
+    time::Duration,
+};
+
+use bind::{Bound, bind_all};
+use lastmile_core::{boot::Service, image::Revision, site::Site};
+use lastmile_store::{Store, StoreError};
+use thiserror::Error;
+use tokio_util::{sync::CancellationToken, task::TaskTracker};
+
+use crate::{
+    admin, boot,
+    config::{Config, ConfigError},
+    dhcp,
+    library::Library,
+    link::{FrameListener, Interface},
+    state::{App, Services},
+    tftp,
+};
+
+/// Longest wait for requests under way when the service is told to end.
+const GRACE: Duration = Duration::from_secs(3);
+/// Why the service cannot start.
+#[derive(Debug, Error)]
+pub enum StartError {
+    /// The configuration is wrong.
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+    /// The data folder cannot be used.
+    #[error("cannot use the data folder {}: {source}. Make it writable for the user that runs the service", path.display())]
+    DataDir {
+        /// The folder.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The records cannot be opened.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The interface is not there.
+    #[error("there is no interface '{name}'. There are: {}", there.join(", "))]
+    NoInterface {
+        /// The name asked for.
+        name: String,
+        /// The names there are.
+        there: Vec<String>,
+    },
+    /// The interface has no IPv4 address.
+    #[error(
+        "interface '{name}' has no IPv4 address. Give it a fixed one: machines are told to fetch from it"
+    )]
+    NoAddress {
+        /// The interface.
+        name: String,
+    },
+    /// The certificate for HTTPS cannot be used.
+    #[error(
+        "cannot use the certificate for HTTPS: {reason}. Give [boot] `certificate` and `private_key` in PEM, or neither"
+    )]
+    Certificate {
+        /// Why.
+        reason: String,
+    },
+    /// A port cannot be had.
+    #[error("cannot listen on {what} {address}: {source}. {mend}")]
+    Bind {
+        /// For what.
+        what: &'static str,
+        /// Where.
+        address: SocketAddr,
+        /// Why.
+        source: io::Error,
+        /// What to do.
+        mend: String,
+    },
+    /// Frames cannot be sent.
+    #[error(
+        "cannot open a packet socket on '{name}': {source}. It answers clients that have no address yet: \
+         give the service the capability CAP_NET_RAW"
+    )]
+    Frames {
+        /// The interface.
+        name: String,
+        /// Why.
+        source: io::Error,
+    },
+}
+
+/// What a running service listens on.
+#[derive(Debug, Clone)]
+pub struct Listening {
+    /// The interfaces whose wires are answered on, with the address there.
+    pub dhcp: Vec<(String, SocketAddrV4)>,
+    /// Where relays are answered beside.
+    pub relays: Option<SocketAddr>,
+    /// Where PXE boot servers are asked.
+    pub boot_server: Vec<SocketAddr>,
+    /// TFTP.
+    pub tftp: Vec<SocketAddr>,
+    /// The boot listener.
+    pub http: Vec<SocketAddr>,
+    /// The boot listener by HTTPS.
+    pub https: Vec<SocketAddr>,
+    /// The API and the console.
+    pub admin: SocketAddr,
+}
+
+impl Listening {
+    /// One line a listener.
+    #[must_use]
+    pub fn lines(&self) -> Vec<String> {
+        let mut lines: Vec<String> = self
+            .dhcp
+            .iter()
+            .map(|(interface, address)| format!("DHCP on {interface}, as {address}"))
+            .collect();
+        if let Some(relays) = &self.relays {
+            lines.push(format!("DHCP from relays on {relays}"));
+        }
+        let each = |what: &str, all: &[SocketAddr]| {
+            all.iter().map(|address| format!("{what} on {address}")).collect::<Vec<_>>()
+        };
+        lines.extend(each("PXE boot server", &self.boot_server));
+        lines.extend(each("TFTP", &self.tftp));
+        lines.extend(each("boot HTTP", &self.http));
+        lines.extend(each("boot HTTPS", &self.https));
+        lines.push(format!("API and console on http://{}", self.admin));
+        lines
+    }
+}
+
+/// A running service. Dropping it does not end it: call [`Running::stop`].
+pub struct Running {
+    listening: Listening,
+    stop: CancellationToken,
+    tasks: TaskTracker,
+}
+
+impl fmt::Debug for Running {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Running").field("listening", &self.listening).finish_non_exhaustive()
+    }
+}
+
+impl Running {
+    /// What it listens on.
+    #[must_use]
+    pub const fn listening(&self) -> &Listening {
+        &self.listening
+    }
+
+    /// Ends it: no new requests, those under way get some seconds to end.
+    pub async fn stop(self) {
+        self.stop.cancel();
+        self.tasks.close();
+        if tokio::time::timeout(GRACE, self.tasks.wait()).await.is_err() {
+            tracing::warn!("requests still under way after {GRACE:?} were cut off");
+        }
+    }
+}
+
+/// Starts the service.
+///
+/// # Errors
+/// What is lacking, and how to get it. Nothing listens then.
+pub async fn start(config: &Config) -> Result<Running, StartError> {
+    config.check()?;
+    let data_dir = |source| StartError::DataDir { path: config.data_dir.clone(), source };
+    std::fs::create_dir_all(&config.data_dir).map_err(data_dir)?;
+    let library = Library::open(&config.data_dir).map_err(data_dir)?;
+    let places = places(config)?;
+    let bound = bind_all(config, &places).await?;
+    let tls = match config.boot.https_port {
+        Some(_) => {
+            let addresses: Vec<Ipv4Addr> = places.iter().map(|place| place.address).collect();
+            let made = boot::tls(config, &addresses);
+            Some(made.map_err(|reason| StartError::Certificate { reason })?)
+        }
+        None => None,
+    };
+    let store = Store::open(&config.data_dir.join("lastmile.sqlite"))?;
+    let mut loaded = store.load()?;
+    loaded.site = mark_damage(&library, &loaded.site);
+    let listening = bound.listening(config);
+    let app = Arc::new(App::new(store, library, services(config, &places, &listening), loaded));
+    Ok(run(app, listening, bound, tls))
+}
+
+/// Where machines reach the service: an interface with the address there, or an address alone.
+struct Place {
+    interface: Option<Interface>,
+    address: Ipv4Addr,
+}
+
+fn places(config: &Config) -> Result<Vec<Place>, StartError> {
+    let names = &config.boot.interfaces;
+    if names.is_empty() {
+        let address = config.boot.address.ok_or(ConfigError::NoAddress)?;
+        return Ok(vec![Place { interface: None, address }]);
+    }
+    let mut places = Vec::new();
+    for name in names {
+        let missing = || StartError::NoInterface { name: name.clone(), there: Interface::names() };
+        let interface = Interface::find(name).ok().flatten().ok_or_else(missing)?;
+        let told = config.boot.address.filter(|_| names.len() == 1);
+        let address = told.or_else(|| interface.address());
+        let address = address.ok_or_else(|| StartError::NoAddress { name: name.clone() })?;
+        places.push(Place { interface: Some(interface), address });
+    }
+    Ok(places)
+}
+
+fn services(config: &Config, places: &[Place], listening: &Listening) -> Services {
+    let port = |all: &[SocketAddr]| all.first().map(SocketAddr::port);
+    let service = |address| Service {
+        address,
+        http_port: port(&listening.http).unwrap_or(config.boot.http_port),
+        https_port: port(&listening.https),
+    };
+    let first = places.first().map_or(Ipv4Addr::LOCALHOST, |place| place.address);
+    let named = places
+        .iter()
+        .filter_map(|place| Some((place.interface.as_ref()?.name.clone(), service(place.address))));
+    Services { default: service(config.boot.address.unwrap_or(first)), by_interface: named.collect() }
+}
+
+fn run(app: Arc<App>, listening: Listening, bound: Bound, tls: Option<boot::Tls>) -> Running {
+    let (stop, tasks) = (CancellationToken::new(), TaskTracker::new());
+    for wiring in &bound.wirings {
+        if let Some(interface) = wiring.interface.as_ref().filter(|_| !wiring.boot_server) {
+            hear(&app, interface, &tasks, &stop);
+        }
+    }
+    tasks.spawn(app.prober.clone().hear_icmp(stop.clone()));
+    for wiring in bound.wirings {
+        tasks.spawn(dhcp::serve(app.clone(), wiring, tasks.clone(), stop.clone()));
+    }
+    for socket in bound.tftp {
+        tasks.spawn(tftp::serve(app.clone(), socket, tasks.clone(), stop.clone()));
+    }
+    for listener in bound.http {
+        let router = boot::router(app.clone(), false);
+        tasks.spawn(boot::serve(listener, router, None, tasks.clone(), stop.clone()));
+    }
+    for listener in bound.https {
+        let router = boot::router(app.clone(), true);
+        tasks.spawn(boot::serve(listener, router, tls.clone(), tasks.clone(), stop.clone()));
+    }
+    let router = admin::router(app, listening.clone(), stop.clone());
+    let stopped = stop.clone().cancelled_owned();
+    tasks.spawn(async move {
+        if let Err(error) = axum::serve(bound.admin, router).with_graceful_shutdown(stopped).await {
+            tracing::error!("the admin listener ended: {error}");
+        }
+    });
+    Running { listening, stop, tasks }
+}
+
+/// Hears what else is said on a wire. Without it the service works, and knows less.
+fn hear(app: &Arc<App>, interface: &Interface, tasks: &TaskTracker, stop: &CancellationToken) {
+    match FrameListener::arp(interface) {
+        Ok(listener) => drop(tasks.spawn(app.prober.clone().hear_arp(listener, stop.clone()))),
+        Err(error) => tracing::warn!(interface = interface.name, "ARP is not heard: {error}"),
+    }
+    match FrameListener::to_clients(interface) {
+        Ok(listener) => {
+            let name = interface.name.clone();
+            tasks.spawn(dhcp::foreign::hear(app.clone(), name, listener, stop.clone()));
+        }
+        Err(error) => {
+            tracing::warn!(interface = interface.name, "other DHCP servers are not heard: {error}");
+        }
+    }
+}
+
+/// Notes which images miss content, so that they are not served.
+fn mark_damage(library: &Library, site: &Site) -> Site {
+    let mut marked = site.clone();
+    for revision in site.revisions() {
+        let missing = revision.manifest.files().iter().filter(|file| !library.has(&file.sha256, file.size));
+        let damaged: Vec<String> = missing.map(|file| file.path.clone()).collect();
+        if damaged.is_empty() {
+            continue;
+        }
+        let name = &revision.image_name;
+        tracing::warn!(image = %name, revision = revision.number, ?damaged, "files are missing or changed: not served");
+        let revision = Revision { damaged, ..(**revision).clone() };
+        marked = match site.image(name).filter(|image| image.current.id == revision.id) {
+            Some(image) => {
+                let mut image = (**image).clone();
+                image.current = Arc::new(revision);
+                marked.with_image(image)
+            }
+            None => marked.with_former_revision(revision),
+        };
+    }
+    marked
+}
