@@ -3,9 +3,12 @@
 
 mod support;
 
-use std::process::Command;
-
-use support::{need, netns::Netns, service::Service};
+use support::{
+    need,
+    netns::Netns,
+    service::Service,
+    udhcpc::{address, ask, try_ask},
+};
 
 const CLIENT_MAC: &str = "02:00:5e:00:53:aa";
 
@@ -41,45 +44,6 @@ fn start(server: &Netns) -> Service<'_> {
     service
 }
 
-/// Runs BusyBox's DHCP client once; gives what it was told, as `name=value` lines.
-fn ask(client: &Netns, folder: &std::path::Path, options: &[&str]) -> String {
-    try_ask(client, folder, options).unwrap_or_else(|said| panic!("udhcpc {options:?}: {said}"))
-}
-
-/// The same, or what the client said when it got no lease.
-fn try_ask(client: &Netns, folder: &std::path::Path, options: &[&str]) -> Result<String, String> {
-    let busybox = need("/bin/busybox", "busybox-static");
-    let script = folder.join("told");
-    let told = folder.join("told.env");
-    std::fs::write(&script, format!("#!/bin/sh\n[ \"$1\" = bound ] && env > {}\nexit 0\n", told.display()))
-        .unwrap();
-    Command::new("chmod").arg("+x").arg(&script).status().unwrap();
-    let _ = std::fs::remove_file(&told);
-    let output = client
-        .command(&busybox)
-        .args([
-            "udhcpc",
-            "-i",
-            "eth0",
-            "-f",
-            "-q",
-            "-n",
-            "-t",
-            "4",
-            "-T",
-            "1",
-            "-s",
-            script.to_str().unwrap(),
-        ])
-        .args(options)
-        .output()
-        .unwrap();
-    if !output.status.success() {
-        return Err(String::from_utf8_lossy(&output.stderr).into_owned());
-    }
-    Ok(std::fs::read_to_string(told).unwrap())
-}
-
 #[test]
 fn a_client_without_an_address_is_answered_by_unicast_and_by_broadcast() {
     let (server, client) = wire("dhcp");
@@ -102,7 +66,6 @@ fn a_client_without_an_address_is_answered_by_unicast_and_by_broadcast() {
             assert!(told.lines().any(|found| found == line), "lacks {line:?}:\n{told}");
         }
     }
-    let address = |told: &str| told.lines().find_map(|line| line.strip_prefix("ip=")).unwrap().to_owned();
     assert_eq!(address(&unicast), address(&broadcast), "the address stays with its client");
     let leases = service.json(&["subnet", "leases", "quay-lab"]);
     assert_eq!(leases[0]["address"], address(&unicast).as_str());

@@ -50,7 +50,7 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
     // Listened to before what was is read, so that nothing falls between.
     let live = if arguments.follow { Some(client.follow_trace(who).await?) } else { None };
     let trace = client.trace(who).await?;
-    let last = trace.lines.last().map_or(0, |line| line.number);
+    let last = trace.lines.iter().map(|line| line.number).max().unwrap_or(0);
     match &live {
         Some(_) if out.is_json() => trace.lines.iter().for_each(|line| out.json_line(line)),
         _ => out.show(&trace, |trace| text(trace, arguments)),
@@ -112,8 +112,9 @@ fn text(trace: &Trace, arguments: &Arguments) -> String {
             trace.macs.join(", ")
         );
     }
-    let begin = if arguments.all { 0 } else { trace.last_boot.unwrap_or(0) };
-    let lines: Vec<TraceLine> = trace.lines.iter().filter(|line| line.number >= begin).cloned().collect();
+    let last_boot = trace.lines.iter().position(|line| Some(line.number) == trace.last_boot);
+    let begin = if arguments.all { 0 } else { last_boot.unwrap_or(0) };
+    let lines: Vec<TraceLine> = trace.lines.iter().skip(begin).cloned().collect();
     let mut text = format!("{} ({})\n", trace.who, trace.macs.join(", "));
     let before = trace.lines.len() - lines.len();
     if before > 0 {

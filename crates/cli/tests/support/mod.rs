@@ -2,10 +2,12 @@
 #![allow(dead_code, unreachable_pub, missing_docs, reason = "each test binary uses its part")]
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+pub mod background;
 pub mod browser;
 pub mod netns;
 pub mod service;
 pub mod site;
+pub mod udhcpc;
 
 use std::{
     path::Path,

@@ -38,6 +38,32 @@ impl Netns {
         check(line, &output)
     }
 
+    /// Runs `work` on a thread inside; sockets and interfaces that it makes are of this namespace, wherever they are
+    /// used later.
+    pub fn inside<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> T {
+        let path = format!("/run/netns/{}", self.name);
+        let entered = std::thread::spawn(move || {
+            let namespace = std::fs::File::open(path).unwrap();
+            nix::sched::setns(namespace, nix::sched::CloneFlags::CLONE_NEWNET).unwrap();
+            work()
+        });
+        entered.join().unwrap()
+    }
+
+    /// Makes a bridge: a wire that several namespaces hang on.
+    pub fn bridge(&self, name: &str, address: &str) {
+        self.run(&format!("ip link add {name} type bridge"));
+        self.run(&format!("ip address add {address} dev {name}"));
+        self.run(&format!("ip link set {name} up"));
+    }
+
+    /// Hangs another namespace on a bridge of this one.
+    pub fn hang(&self, bridge: &str, other: &Self, others: &str) {
+        let port = format!("p{}-{others}", other.name.bytes().map(u32::from).sum::<u32>() % 9999);
+        self.join(&port, other, others);
+        self.run(&format!("ip link set {port} master {bridge}"));
+    }
+
     /// Joins this namespace and another by a pair of virtual Ethernet interfaces.
     pub fn join(&self, own: &str, other: &Self, others: &str) {
         run(&[

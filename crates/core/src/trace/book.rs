@@ -92,11 +92,12 @@ impl TraceBook {
         self.last
     }
 
-    /// The events of some addresses, oldest first.
+    /// The events of some addresses, the one that began first first.
     #[must_use]
     pub fn of(&self, macs: &[Mac]) -> Vec<TraceEvent> {
         let mut events: Vec<TraceEvent> = macs.iter().flat_map(|mac| self.events(*mac)).cloned().collect();
-        events.sort_by_key(|event| event.number);
+        // A message that was answered late is noted late, and stands where it came.
+        events.sort_by_key(|event| (event.at, event.number));
         events
     }
 

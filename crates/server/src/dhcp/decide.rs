@@ -43,6 +43,7 @@ pub(super) fn decide(app: &App, wiring: &Wiring, bytes: &[u8], from: SocketAddrV
         local: wiring.local,
     };
     let mut reply = Reply::new(request.mac(), datagram);
+    reply.own_trial = request.mac().is_some_and(|mac| app.trial.is(mac));
     match answer(app, wiring, &request, &arrival, &mut reply) {
         Ok(()) => {}
         // Echoes of this host's own questions, and other servers' answers to relays: no machine speaks.
@@ -66,7 +67,7 @@ fn answer(
     let subnet = select_subnet(site.subnets(), request, arrival).map_err(Silence::Subnet)?;
     reply.exchange.subnet = Some(subnet.name.clone());
     let mac = request.mac();
-    let is_own_trial = mac.is_some_and(|mac| app.trial.is(mac));
+    let is_own_trial = reply.own_trial;
     let plan = match mac {
         Some(_) if is_own_trial => None,
         Some(mac) => Some(plan(&site, mac, Some(subnet))),

@@ -84,7 +84,7 @@ pub(super) struct Reply {
     pub(super) evidence: Option<(Id<Machine>, Evidence)>,
     pub(super) stalled: Option<Id<Machine>>,
     /// Asked by the service itself: nothing is recorded.
-    own_trial: bool,
+    pub(super) own_trial: bool,
 }
 
 impl Reply {
@@ -109,7 +109,6 @@ impl Reply {
 
     /// The service asked itself: the address goes back at once, and nothing is tried for or kept.
     pub(super) fn undo_trial(&mut self, app: &App) {
-        self.own_trial = true;
         self.try_first = None;
         self.delay = Duration::ZERO;
         if let Some((message, _)) = &self.message {
@@ -125,7 +124,10 @@ impl Reply {
     pub(super) async fn carry_out(mut self, app: &App, wiring: &Wiring) {
         let mut tries = 0;
         while let Some(address) = self.try_first.take() {
-            let taken = match app.prober.try_for(address, self.mac, wiring.frames.as_ref()).await {
+            // Through a relay the address is on another wire than the one that the question came by.
+            let relayed = self.message.as_ref().is_some_and(|(message, _)| !message.giaddr.is_unspecified());
+            let frames = wiring.frames.as_ref().filter(|_| !relayed);
+            let taken = match app.prober.try_for(address, self.mac, frames).await {
                 Tried::Silent => break,
                 // The machine repeated its question: it gets one answer.
                 Tried::UnderWay => return,

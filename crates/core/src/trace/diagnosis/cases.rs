@@ -125,9 +125,9 @@ pub(super) fn offers_never_requested(boot: &Boot<'_>) -> Option<Diagnosis> {
     };
     let offers: Vec<_> = boot.exchanges().filter(offered).collect();
     let last = offers.last()?;
-    let requested = boot.exchanges().any(|exchange| {
-        exchange.request.kind == Kind::Request && exchange.event.number > offers[0].event.number
-    });
+    let requested = boot
+        .exchanges()
+        .any(|exchange| exchange.request.kind == Kind::Request && exchange.event.at >= offers[0].event.at);
     if requested || (offers.len() < 2 && boot.since(last.event) < CHOOSING) {
         return None;
     }
@@ -341,9 +341,8 @@ pub(super) fn transfer_stalled(boot: &Boot<'_>) -> Option<Diagnosis> {
 pub(super) fn no_menu_asked(boot: &Boot<'_>) -> Option<Diagnosis> {
     let (event, file) = boot.delivered(|role| matches!(role, Role::Loader(_)))?;
     // shim is followed by the loader that it starts: what counts is silence after the last of them.
-    let beside = boot
-        .delivered(|role| matches!(role, Role::BesideLoader))
-        .filter(|(later, _)| later.number > event.number);
+    let beside =
+        boot.delivered(|role| matches!(role, Role::BesideLoader)).filter(|(later, _)| later.at >= event.at);
     let (event, file) = beside.unwrap_or((event, file));
     let more = boot.after(event).any(|event| match &event.seen {
         Seen::File(file) => matches!(file.role, Role::Menu | Role::Kernel | Role::Initrd | Role::ImageFile),
@@ -393,7 +392,7 @@ pub(super) fn answers_never_fetched(boot: &Boot<'_>) -> Option<Diagnosis> {
         })
     });
     let lease = boot.exchanges().find(|exchange| {
-        exchange.event.number > kernel.number
+        exchange.event.at >= kernel.at
             && !exchange.dhcp.is_from_firmware()
             && exchange.reply.as_ref().is_some_and(|reply| reply.kind == Kind::Ack)
     })?;

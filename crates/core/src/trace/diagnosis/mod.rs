@@ -139,8 +139,8 @@ impl<'a> Boot<'a> {
 
     /// The events after one of them.
     fn after(&self, event: &TraceEvent) -> impl Iterator<Item = &'a TraceEvent> {
-        let number = event.number;
-        self.events.iter().filter(move |later| later.number > number)
+        let place = self.events.iter().position(|other| other.number == event.number);
+        self.events.iter().skip(place.map_or(usize::MAX, |place| place + 1))
     }
 
     /// How long ago an event was.
