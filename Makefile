@@ -6,7 +6,7 @@ CARGO ?= cargo
 # What building needs beside Rust and Node.js.
 BUILD_PACKAGES := build-essential
 # What the tests drive or ask as a witness.
-TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables
+TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
 	grub-common iproute2 debian-installer-12-netboot-amd64

@@ -2,12 +2,17 @@ import { Moon, Sun } from "lucide-react";
 import { NavLink, Route, Routes } from "react-router";
 
 import { type Connection, useLive } from "./api/live";
+import { CheckPage } from "./check/CheckPage";
 import { InstallPage } from "./installs/InstallPage";
 import { InstallsPage } from "./installs/InstallsPage";
 import { MachinePage } from "./machines/MachinePage";
 import { MachinesPage } from "./machines/MachinesPage";
 import { Empty } from "./parts/States";
 import { useTheme } from "./parts/theme";
+import { SubnetPage } from "./subnets/SubnetPage";
+import { SubnetsPage } from "./subnets/SubnetsPage";
+import { TracePage } from "./traces/TracePage";
+import { TracesPage } from "./traces/TracesPage";
 
 /** The frame around every page. */
 export function App() {
@@ -24,6 +29,11 @@ export function App() {
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/installs" element={<InstallsPage />} />
           <Route path="/installs/:number" element={<InstallPage />} />
+          <Route path="/subnets" element={<SubnetsPage />} />
+          <Route path="/subnets/:name" element={<SubnetPage />} />
+          <Route path="/traces" element={<TracesPage />} />
+          <Route path="/traces/:who" element={<TracePage />} />
+          <Route path="/check" element={<CheckPage />} />
           <Route path="*" element={<Empty title="There is no such page">The address may be mistyped.</Empty>} />
         </Routes>
       </main>
@@ -36,17 +46,26 @@ function Header({ connection }: { connection: Connection }) {
   const link = ({ isActive }: { isActive: boolean }) =>
     `border-b-2 px-1 py-3 ${isActive ? "border-accent font-semibold" : "border-transparent hover:border-base-300"}`;
   return (
-    <header className="flex items-center gap-5 border-b border-base-300 bg-base-200 px-3 sm:px-5">
+    <header className="flex items-center gap-3 border-b sm:gap-5 border-base-300 bg-base-200 px-3 sm:px-5">
       <NavLink to="/" className="flex items-center gap-2 font-semibold tracking-tight">
         <img src="/mark.svg" alt="" className="size-6" />
         <span className="hidden sm:inline">Last Mile</span>
       </NavLink>
-      <nav aria-label="Pages" className="flex gap-4">
+      <nav aria-label="Pages" className="flex gap-2 overflow-x-auto sm:gap-4">
         <NavLink to="/" end className={link}>
           Machines
         </NavLink>
         <NavLink to="/installs" className={link}>
           Installs
+        </NavLink>
+        <NavLink to="/subnets" className={link}>
+          Subnets
+        </NavLink>
+        <NavLink to="/traces" className={link}>
+          Newcomers
+        </NavLink>
+        <NavLink to="/check" className={link}>
+          Check
         </NavLink>
       </nav>
       <div className="ml-auto flex items-center gap-3">
@@ -75,7 +94,7 @@ function ConnectionNote({ connection }: { connection: Connection }) {
   return (
     <span role="status" className="flex items-center gap-1.5 text-xs">
       <span className={`size-2 rotate-45 ${mark}`} aria-hidden />
-      {text}
+      <span className="sr-only sm:not-sr-only">{text}</span>
     </span>
   );
 }

@@ -13,6 +13,18 @@ export type InstallState = Schemas["InstallState"];
 export type Stage = Schemas["Stage"];
 export type Step = Schemas["StepKind"];
 export type LiveEvent = Schemas["Event"];
+export type SubnetView = Schemas["SubnetView"];
+export type Picture = Schemas["Picture"];
+export type Span = Schemas["Span"];
+export type Holding = Schemas["Holding"];
+export type Advice = Schemas["Advice"];
+export type Trace = Schemas["Trace"];
+export type TraceLine = Schemas["TraceLine"];
+export type TraceComparison = Schemas["TraceComparison"];
+export type Diagnosis = Schemas["Diagnosis"];
+export type CheckReport = Schemas["CheckReport"];
+export type Finding = Schemas["Finding"];
+export type Severity = Schemas["Severity"];
 export type Problem = Schemas["Problem"];
 
 /** The typed client of the service that served this page. */

@@ -8,6 +8,8 @@ import { Section } from "../parts/Section";
 import { Failed, Loading } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { ago, clock, useNow } from "../parts/time";
+import { Diagnoses } from "../traces/Diagnoses";
+import { Sequence } from "../traces/Sequence";
 import { routeState } from "./routeState";
 import { useMachine } from "./useMachines";
 
@@ -32,6 +34,13 @@ export function MachinePage() {
       {machine.data && <Detail machine={machine.data} />}
     </div>
   );
+}
+
+/** Events that the page of a machine shows; its trace has them all. */
+const SHOWN = 25;
+
+function recent(trace: MachineDetail["trace"]) {
+  return trace.slice(-SHOWN);
 }
 
 function Detail({ machine }: { machine: MachineDetail }) {
@@ -72,22 +81,21 @@ function Detail({ machine }: { machine: MachineDetail }) {
           )}
         </Section>
       </div>
-      <Section title="What it did on the wire">
-        {machine.trace.length === 0 && <p>Nothing since the service started.</p>}
-        <ol className="space-y-1">
-          {machine.trace.toReversed().map((event, index) => (
-            <li key={`${event.at} ${index}`} className="grid grid-cols-[4.5rem_minmax(0,1fr)] gap-2">
-              <time className="text-xs leading-5 text-base-content/70" dateTime={event.at}>
-                {new Date(event.at).toLocaleTimeString()}
-              </time>
-              <div className="min-w-0 break-words">
-                <span className="font-medium">{event.asked}</span>
-                <span className="text-base-content/75"> → {event.got}</span>
-              </div>
-            </li>
-          ))}
-        </ol>
-      </Section>
+      <div>
+        {machine.diagnoses.length > 0 && (
+          <Section title="What stops it">
+            <Diagnoses diagnoses={machine.diagnoses} />
+          </Section>
+        )}
+        <Section title="What it did on the wire">
+          <p className="mb-2">
+            <Link className="link" to={`/traces/${machine.name}`}>
+              The whole trace, beside another machine&apos;s, or as a capture file
+            </Link>
+          </p>
+          <Sequence lines={recent(machine.trace)} lastBoot={null} />
+        </Section>
+      </div>
     </div>
   );
 }

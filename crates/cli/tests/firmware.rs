@@ -7,13 +7,15 @@
 mod support;
 
 use std::{
+    net::Ipv4Addr,
     path::Path,
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
 };
 
+use lastmile_sim::ForeignServer;
 use serde_json::Value;
-use support::{need, netns::Netns, service::Service, site::MAC, wait_for};
+use support::{background::Background, need, netns::Netns, service::Service, site::MAC, wait_for};
 
 const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
 /// From power-on to the installer's first report. It took about 210 s on an idle machine with two cores.
@@ -28,11 +30,15 @@ impl Computer {
     /// `rom` is what follows the NIC: UEFI brings its own network boot program, so its NIC has no option ROM;
     /// under BIOS the network boot program is that ROM.
     fn power_on(namespace: &Netns, folder: &Path, rom: &str, firmware: &[String]) -> Self {
+        Self::power_on_as(namespace, folder, "q35", rom, firmware)
+    }
+
+    fn power_on_as(namespace: &Netns, folder: &Path, machine: &str, rom: &str, firmware: &[String]) -> Self {
         let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
         let serial = folder.join("serial");
         let mut command = namespace.command(&qemu);
         command
-            .args(["-machine", "q35", "-cpu", "max", "-m", "1024", "-display", "none", "-monitor", "none"])
+            .args(["-machine", machine, "-cpu", "max", "-m", "1024", "-display", "none", "-monitor", "none"])
             .args(["-no-reboot", "-boot", "n"])
             .args(["-serial", &format!("file:{}", serial.display())])
             .args(["-netdev", "tap,id=wire,ifname=tap0,script=no,downscript=no"])
@@ -51,13 +57,74 @@ impl Drop for Computer {
     }
 }
 
-/// A namespace with the wire that the computer hangs on.
+/// A namespace with the wire that the computer hangs on, and others may.
 fn wire(what: &str) -> Netns {
     let namespace = Netns::new(what);
+    namespace.bridge("quay0", "192.0.2.2/24");
     namespace.run("ip tuntap add tap0 mode tap");
-    namespace.run("ip address add 192.0.2.2/24 dev tap0");
+    namespace.run("ip link set tap0 master quay0");
     namespace.run("ip link set tap0 up");
     namespace
+}
+
+/// The drives of UEFI firmware: its code, and a copy of its variables.
+fn uefi(service: &Service<'_>, code: &str, variables: &str) -> Vec<String> {
+    let code = need(&format!("/usr/share/OVMF/{code}"), "ovmf");
+    let own = service.folder.path().join("vars.fd");
+    std::fs::copy(need(&format!("/usr/share/OVMF/{variables}"), "ovmf"), &own).unwrap();
+    vec![
+        "-drive".into(),
+        format!("if=pflash,format=raw,unit=0,readonly=on,file={code}"),
+        "-drive".into(),
+        format!("if=pflash,format=raw,unit=1,file={}", own.display()),
+    ]
+}
+
+/// Debian's own signed loaders.
+fn add_signed_loader(service: &Service<'_>, http: &str) {
+    service.run(&[
+        "loader",
+        "add",
+        "signed-x64",
+        "--architecture",
+        "uefi-x64",
+        "--boot-file",
+        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")),
+        "--file",
+        &format!(
+            "grubx64.efi={}",
+            need("/usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed", "grub-efi-amd64-signed")
+        ),
+        "--file",
+        &format!("x86_64-efi/http.mod={}", need("/usr/lib/grub/x86_64-efi/http.mod", "grub-efi-amd64-bin")),
+        "--http",
+        http,
+    ]);
+}
+
+/// A DHCP server of somebody else on the same wire, which hands out 192.0.2.90.
+fn other_server(namespace: &Netns, what: &str, boot: Option<(Ipv4Addr, String)>) -> (Netns, Background) {
+    let other = Netns::new(what);
+    namespace.hang("quay0", &other, "eth0");
+    other.run("ip address add 192.0.2.3/24 dev eth0");
+    let mut server = other.inside(|| {
+        ForeignServer::open("eth0", Ipv4Addr::new(192, 0, 2, 3), Ipv4Addr::new(192, 0, 2, 90)).unwrap()
+    });
+    server.boot = boot;
+    (other, Background::run(move |stop| server.run(stop)))
+}
+
+/// Waits until the machine's trace holds an event that `is_it`; prints the story.
+fn wait_for_event(service: &Service<'_>, what: &str, is_it: impl Fn(&str) -> bool) {
+    wait_for(what, LIMIT, || {
+        std::thread::sleep(Duration::from_millis(500));
+        let trace = service.json(&["trace", "auklet-chart"]);
+        let lines = trace["lines"].as_array().unwrap();
+        let line =
+            |line: &Value| format!("{} → {}", line["asked"].as_str().unwrap(), line["got"].as_str().unwrap());
+        lines.iter().any(|found| is_it(&line(found))).then_some(())
+    });
+    println!("{}", service.run(&["trace", "auklet-chart", "--all"]));
 }
 
 fn fill(service: &Service<'_>) {
@@ -67,7 +134,7 @@ fn fill(service: &Service<'_>) {
         "quay-lab",
         "192.0.2.0/24",
         "--interface",
-        "tap0",
+        "quay0",
         "--pool",
         "192.0.2.100-192.0.2.150",
         "--domain",
@@ -116,34 +183,11 @@ fn wait_for_step(service: &Service<'_>, step: &str, powered_on: Instant) -> Valu
 #[test]
 fn debians_installer_takes_our_answers_under_uefi() {
     let namespace = wire("uefi");
-    let service = Service::start(Some(&namespace), "interfaces = ['tap0']", 8480);
-    service.run(&[
-        "loader",
-        "add",
-        "signed-x64",
-        "--architecture",
-        "uefi-x64",
-        "--boot-file",
-        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")),
-        "--file",
-        &format!(
-            "grubx64.efi={}",
-            need("/usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed", "grub-efi-amd64-signed")
-        ),
-        "--file",
-        &format!("x86_64-efi/http.mod={}", need("/usr/lib/grub/x86_64-efi/http.mod", "grub-efi-amd64-bin")),
-    ]);
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
+    add_signed_loader(&service, "port-80");
     fill(&service);
 
-    let code = need("/usr/share/OVMF/OVMF_CODE_4M.fd", "ovmf");
-    let vars = service.folder.path().join("vars.fd");
-    std::fs::copy(need("/usr/share/OVMF/OVMF_VARS_4M.fd", "ovmf"), &vars).unwrap();
-    let firmware = [
-        "-drive".into(),
-        format!("if=pflash,format=raw,readonly=on,file={code}"),
-        "-drive".into(),
-        format!("if=pflash,format=raw,file={}", vars.display()),
-    ];
+    let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
     let powered_on = Instant::now();
     let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
     let install = wait_for_step(&service, "started", powered_on);
@@ -185,7 +229,7 @@ fn bios_is_told_apart_and_starts_the_kernel() {
     let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
     need("/usr/lib/grub/i386-pc/pxe.mod", "grub-pc-bin");
     let namespace = wire("bios");
-    let service = Service::start(Some(&namespace), "interfaces = ['tap0']", 8480);
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
     let core = service.folder.path().join("core.0");
     let modules = "pxe tftp net normal configfile linux echo sleep test reboot halt chain biosdisk";
     let made = Command::new(mkimage)
@@ -226,4 +270,145 @@ fn bios_is_told_apart_and_starts_the_kernel() {
     let loaders: Vec<_> =
         install["steps"].as_array().unwrap().iter().filter(|s| s["kind"] == "loader").collect();
     assert!(!loaders.is_empty() && loaders.iter().all(|step| step["detail"] == "core.0"), "{loaders:?}");
+}
+
+#[test]
+fn uefi_boots_by_http_to_our_menu() {
+    let namespace = wire("http");
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
+    let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
+    need("/usr/lib/grub/x86_64-efi/http.mod", "grub-efi-amd64-bin");
+    // GRUB 2.06 takes nothing over from the firmware's HTTP boot: it asks for its address itself.
+    let begin = service.write("begin.cfg", "net_bootp\nconfigfile (http,192.0.2.2)/grub/grub.cfg\n");
+    let loader = service.folder.path().join("grub-http.efi");
+    let modules = "http tftp efinet net normal configfile linux echo sleep test reboot halt chain";
+    let made = Command::new(mkimage)
+        .args(["-O", "x86_64-efi", "--prefix=/grub", "-c", &begin, "-o", loader.to_str().unwrap()])
+        .args(modules.split(' '))
+        .status()
+        .unwrap();
+    assert!(made.success());
+    service.run(&[
+        "loader",
+        "add",
+        "http-x64",
+        "--architecture",
+        "uefi-x64",
+        "--class",
+        "HTTPClient",
+        "--boot-file",
+        loader.to_str().unwrap(),
+    ]);
+    fill(&service);
+    let mut firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    // Without PXE, the firmware's next choice is HTTP.
+    for family in ["IPv4", "IPv6"] {
+        firmware.push("-fw_cfg".into());
+        firmware.push(format!("name=opt/org.tianocore/{family}PXESupport,string=no"));
+    }
+    let powered_on = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
+    wait_for_step(&service, "menu", powered_on);
+    drop(computer);
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    println!("{story}");
+    assert!(story.contains("from uefi-x64 by HTTP firmware"), "{story}");
+    assert!(
+        story.contains("to fetch http://192.0.2.2/loader/00-00-5e-00-53-01/http-x64/grub-http.efi"),
+        "{story}"
+    );
+    assert!(story.contains("GET /loader/00-00-5e-00-53-01/http-x64/grub-http.efi"), "{story}");
+}
+
+#[test]
+fn uefi_with_secure_boot_enforced_reaches_our_menu() {
+    let namespace = wire("secure");
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
+    // Under Secure Boot GRUB loads no module that is not built in: kernels go by TFTP.
+    add_signed_loader(&service, "none");
+    fill(&service);
+    let mut firmware = uefi(&service, "OVMF_CODE_4M.ms.fd", "OVMF_VARS_4M.ms.fd");
+    firmware.extend(["-global", "driver=cfi.pflash01,property=secure,value=on"].map(str::to_owned));
+    let powered_on = Instant::now();
+    let computer =
+        Computer::power_on_as(&namespace, service.folder.path(), "q35,smm=on", ",romfile=", &firmware);
+    // That the kernel is asked for says that the menu was understood; that it comes by TFTP, that it was ours.
+    wait_for_step(&service, "kernel", powered_on);
+    drop(computer);
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    println!("{story}");
+    assert!(story.contains("TFTP /boot/00-00-5e-00-53-01/tidewrack-12/r1/linux"), "{story}");
+
+    // Enforced: a loader that nobody signed is fetched, and never asks for its menu.
+    let unsigned = service
+        .write("unsigned.efi", std::fs::read("/usr/lib/grub/x86_64-efi/monolithic/grubnetx64.efi").unwrap());
+    service.run(&["loader", "remove", "signed-x64"]);
+    service.run(&["loader", "add", "unsigned", "--architecture", "uefi-x64", "--boot-file", &unsigned]);
+    let firmware = {
+        let mut firmware = uefi(&service, "OVMF_CODE_4M.ms.fd", "OVMF_VARS_4M.ms.fd");
+        firmware.extend(["-global", "driver=cfi.pflash01,property=secure,value=on"].map(str::to_owned));
+        firmware
+    };
+    let computer =
+        Computer::power_on_as(&namespace, service.folder.path(), "q35,smm=on", ",romfile=", &firmware);
+    wait_for("the diagnosis", LIMIT, || {
+        std::thread::sleep(Duration::from_secs(1));
+        let trace = service.json(&["trace", "auklet-chart"]);
+        trace["diagnoses"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|found| found["case"] == "no-menu-asked")
+            .then_some(())
+    });
+    drop(computer);
+    println!("{}", service.run(&["trace", "auklet-chart"]));
+}
+
+#[test]
+fn firmware_beside_another_server_boots_what_we_add() {
+    let namespace = wire("proxy");
+    // GRUB 2.06 asks the server that the other one's acknowledgement names, not the one of our offer: that is the one
+    // value to enter there (`lastmile subnet advice` says so).
+    let named = Some((Ipv4Addr::new(192, 0, 2, 2), String::new()));
+    let (_other, _running) = other_server(&namespace, "proxy-o", named);
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
+    add_signed_loader(&service, "port-80");
+    fill(&service);
+    service.run(&["subnet", "change", "quay-lab", "--mode", "proxy", "--without", "pool"]);
+    let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    let powered_on = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
+    let install = wait_for_step(&service, "menu", powered_on);
+    drop(computer);
+    println!("{}", service.run(&["trace", "auklet-chart", "--all"]));
+    let lease = install["steps"].as_array().unwrap().iter().find(|step| step["kind"] == "lease").unwrap();
+    assert!(
+        lease["detail"].as_str().unwrap().starts_with("192.0.2.90 "),
+        "the other server's address: {lease}"
+    );
+}
+
+#[test]
+fn a_boot_file_mistyped_in_another_server_is_explained() {
+    let namespace = wire("typo");
+    let boot = (Ipv4Addr::new(192, 0, 2, 2), "loader/signed-x64/shimx46.efi".to_owned());
+    let (_other, _running) = other_server(&namespace, "typo-o", Some(boot));
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
+    add_signed_loader(&service, "port-80");
+    fill(&service);
+    service.run(&["subnet", "change", "quay-lab", "--mode", "off"]);
+    let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
+    wait_for_event(&service, "the wrong name", |line| line.contains("shimx46.efi → nothing is served"));
+    drop(computer);
+    let trace = service.json(&["trace", "auklet-chart"]);
+    let found = trace["diagnoses"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|found| found["case"] == "file-not-found")
+        .cloned();
+    let means = found.expect("not recognised")["means"].as_str().unwrap().to_owned();
+    assert!(means.contains("loader/signed-x64/shimx64.efi"), "{means}");
 }

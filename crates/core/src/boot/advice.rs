@@ -97,10 +97,14 @@ pub fn advise<'a>(
             rows.push(http_row(loader, code, subnet.http_boot, service));
         }
     }
-    Advice { remarks: remarks(subnet, rows.is_empty()), rows, ports: firewall(subnet, service, ports) }
+    Advice {
+        remarks: remarks(subnet, service, rows.is_empty()),
+        rows,
+        ports: firewall(subnet, service, ports),
+    }
 }
 
-fn remarks(subnet: &Subnet, no_loader: bool) -> Vec<String> {
+fn remarks(subnet: &Subnet, service: Service, no_loader: bool) -> Vec<String> {
     let mut remarks = Vec::new();
     match subnet.mode {
         Mode::Lease => remarks.push(format!(
@@ -109,9 +113,10 @@ fn remarks(subnet: &Subnet, no_loader: bool) -> Vec<String> {
             subnet.name
         )),
         Mode::Proxy => remarks.push(format!(
-            "{} is in mode `proxy`: nothing need be entered in the other DHCP server, as long as it sends no boot \
-             file of its own. With these values in it, set the mode to `off`.",
-            subnet.name
+            "{} is in mode `proxy`: this service adds the boot file itself, so the other DHCP server must send none. \
+             One value is worth entering there: next server {} (siaddr) for every client, because GRUB up to 2.06 \
+             asks that one for its menu. With all the values below in it, set the mode to `off`.",
+            subnet.name, service.address
         )),
         Mode::Off => {}
     }

@@ -352,6 +352,22 @@ pub(super) fn no_menu_asked(boot: &Boot<'_>) -> Option<Diagnosis> {
     if more || boot.since(event) < LOADER_START {
         return None;
     }
+    let beside_other =
+        boot.events.iter().any(|event| matches!(&event.seen, Seen::Foreign(found) if found.expected));
+    if beside_other {
+        return Some(Diagnosis::new(
+            Case::NoMenuAsked,
+            event,
+            format!(
+                "{} was fetched whole beside another DHCP server, and no menu was asked for since",
+                file.path
+            ),
+            "GRUB up to 2.06 asks for its menu where the other server's acknowledgement says (next server, siaddr), not \
+             where this service's offer says.",
+            "Enter this service's address as next server in the other DHCP server: `lastmile subnet advice NAME` has \
+             it. It need name no boot file.",
+        ));
+    }
     Some(Diagnosis::new(
         Case::NoMenuAsked,
         event,

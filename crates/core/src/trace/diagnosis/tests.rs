@@ -104,6 +104,9 @@ fn loader_but_no_menu() {
         found.seen.starts_with("loader/x/grubx64.efi") && found.mend.contains("Secure Boot"),
         "{found:?}"
     );
+    let mut beside = Story::new();
+    beside.discover().foreign(true).request().loader();
+    assert!(only(&beside, 31, Case::NoMenuAsked).mend.contains("next server"));
 }
 
 #[test]

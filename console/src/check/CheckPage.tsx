@@ -1,0 +1,95 @@
+import { useQuery } from "@tanstack/react-query";
+
+import { answer, api, type CheckReport, type Finding, type Severity } from "../api/client";
+import { Failed, Loading } from "../parts/States";
+import { clock } from "../parts/time";
+
+const LOOKS: Record<Severity, { heading: string; edge: string }> = {
+  fault: { heading: "Machines will not boot", edge: "border-error" },
+  warning: { heading: "Some will not, or not for long", edge: "border-accent" },
+  note: { heading: "Worth knowing", edge: "border-secondary" },
+  good: { heading: "Looked at, and well", edge: "border-success" },
+};
+
+const ORDER = Object.keys(LOOKS) as Severity[];
+
+export function CheckPage() {
+  const check = useQuery({
+    queryKey: ["check"],
+    // Asks on the wire and takes seconds: run when somebody looks, and again when they ask.
+    staleTime: Infinity,
+    gcTime: 0,
+    queryFn: async () => answer(await api.POST("/api/v1/check")),
+  });
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <div className="mb-4 flex flex-wrap items-center gap-4">
+        <h1 className="font-semibold">Check</h1>
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={check.isFetching}
+          onClick={() => {
+            void check.refetch();
+          }}
+        >
+          {check.isFetching ? "Looking …" : "Look again"}
+        </button>
+        {check.data && (
+          <span className="text-base-content/70">
+            as of {clock(check.data.at)}, in {(check.data.took_ms / 1000).toFixed(1)} s
+          </span>
+        )}
+      </div>
+      {check.isPending && (
+        <>
+          <p className="mb-2">Looking, asking for other DHCP servers, booting a machine of the service&apos;s own.</p>
+          <Loading />
+        </>
+      )}
+      {check.isError && (
+        <Failed
+          error={check.error}
+          again={() => {
+            void check.refetch();
+          }}
+        />
+      )}
+      {check.data && <Report report={check.data} />}
+    </div>
+  );
+}
+
+function Report({ report }: { report: CheckReport }) {
+  return ORDER.map((severity) => {
+    const findings = report.findings.filter((finding) => finding.severity === severity);
+    if (findings.length === 0) {
+      return null;
+    }
+    return (
+      <section key={severity} className="mb-6 max-w-5xl">
+        <h2 className="mb-2 font-semibold">
+          {LOOKS[severity].heading} <span className="font-normal text-base-content/70">({findings.length})</span>
+        </h2>
+        <ul className="space-y-1.5">
+          {findings.map((finding, index) => (
+            <Found key={index} finding={finding} edge={LOOKS[severity].edge} />
+          ))}
+        </ul>
+      </section>
+    );
+  });
+}
+
+function Found({ finding, edge }: { finding: Finding; edge: string }) {
+  return (
+    <li className={`border-l-4 bg-base-200 px-3 py-1.5 ${edge}`}>
+      <div className="flex flex-wrap gap-x-3">
+        <span className="text-base-content/70">{finding.topic}</span>
+        <span className="font-medium">{finding.where}</span>
+        <span className="min-w-0 break-words">{finding.what}</span>
+      </div>
+      {finding.mend && <p className="text-base-content/80">→ {finding.mend}</p>}
+    </li>
+  );
+}

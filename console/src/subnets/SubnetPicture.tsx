@@ -1,0 +1,142 @@
+import { Link } from "react-router";
+
+import type { Holding, Picture, Span } from "../api/client";
+import { clock } from "../parts/time";
+
+/** Networks up to this size are drawn address by address; of larger ones the runs are drawn to scale. */
+const DRAWN = 1024;
+
+/** What each kind is called in the key, and how it looks: filled is held, hollow is free to be lent. */
+const LOOKS: Record<Holding, { text: string; look: string }> = {
+  leased: { text: "leased", look: "bg-primary" },
+  offered: { text: "offered", look: "bg-primary/50" },
+  reserved: { text: "reserved", look: "bg-secondary" },
+  quarantined: { text: "in use by others", look: "bg-error" },
+  free: { text: "free", look: "border border-success/60" },
+  remembered: { text: "remembered", look: "border border-dashed border-primary/60" },
+  excluded: { text: "excluded", look: "border border-dashed border-base-content/40" },
+  fixed: { text: "fixed, in no pool", look: "bg-base-300/60" },
+  server: { text: "server", look: "bg-accent/60" },
+  router: { text: "router", look: "bg-accent" },
+  own: { text: "this service", look: "bg-success" },
+  network: { text: "network, broadcast", look: "bg-base-content/40" },
+};
+
+const ORDER = Object.keys(LOOKS) as Holding[];
+
+/** What every address of a subnet is, and who has it. */
+export function SubnetPicture({ picture }: { picture: Picture }) {
+  const total = picture.spans.reduce((sum, span) => sum + size(span), 0);
+  return (
+    <>
+      <Key picture={picture} />
+      {total <= DRAWN ? <Cells spans={picture.spans} /> : <Bar spans={picture.spans} total={total} />}
+      <Holders spans={picture.spans} />
+    </>
+  );
+}
+
+function Key({ picture }: { picture: Picture }) {
+  return (
+    <ul className="mb-3 flex flex-wrap gap-x-4 gap-y-1">
+      {ORDER.filter((holding) => picture.counts[holding]).map((holding) => (
+        <li key={holding} className="flex items-center gap-1.5">
+          <span className={`size-3 ${LOOKS[holding].look}`} aria-hidden />
+          {picture.counts[holding]} {LOOKS[holding].text}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Cells({ spans }: { spans: Span[] }) {
+  const cells = spans.flatMap((span) =>
+    Array.from({ length: size(span) }, (_, step) => ({ address: shifted(span.first, step), span })),
+  );
+  return (
+    <div
+      role="img"
+      aria-label="One field an address; the table below names those that are somebody's"
+      className="mb-5 grid max-w-3xl grid-cols-[repeat(32,minmax(0,1fr))] gap-0.5"
+    >
+      {cells.map(({ address, span }) => (
+        <span
+          key={address}
+          title={`${address}: ${LOOKS[span.holding].text}${span.who ? `, ${span.who}` : ""}`}
+          className={`aspect-square ${LOOKS[span.holding].look}`}
+        />
+      ))}
+    </div>
+  );
+}
+
+function Bar({ spans, total }: { spans: Span[]; total: number }) {
+  return (
+    <div role="img" aria-label="The runs of the network, to scale" className="mb-5 flex h-8 w-full max-w-3xl">
+      {spans.map((span) => (
+        <span
+          key={span.first}
+          title={`${span.first} to ${span.last}: ${LOOKS[span.holding].text}`}
+          className={LOOKS[span.holding].look}
+          style={{ width: `${(size(span) / total) * 100}%` }}
+        />
+      ))}
+    </div>
+  );
+}
+
+function Holders({ spans }: { spans: Span[] }) {
+  const held = spans.filter((span) => span.who != null);
+  return (
+    <table className="w-full max-w-3xl text-left">
+      <thead>
+        <tr className="border-b border-base-300 text-xs text-base-content/70">
+          <th className="p-1 font-normal">Address</th>
+          <th className="p-1 font-normal">Is</th>
+          <th className="p-1 font-normal">Whose</th>
+          <th className="hidden p-1 font-normal sm:table-cell">Until</th>
+        </tr>
+      </thead>
+      <tbody>
+        {held.map((span) => (
+          <tr key={span.first} className="border-b border-base-200">
+            <td className="p-1">{span.first}</td>
+            <td className={`p-1 ${span.holding === "quarantined" ? "font-semibold text-error" : ""}`}>
+              {LOOKS[span.holding].text}
+            </td>
+            <td className="p-1">
+              <Whose span={span} />
+            </td>
+            <td className="hidden p-1 sm:table-cell">{span.until ? clock(span.until) : "–"}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** Whoever holds a lease left a trace under that name. */
+function Whose({ span }: { span: Span }) {
+  const machine = ["leased", "offered", "remembered", "quarantined"].includes(span.holding);
+  if (machine && span.who && !span.who.startsWith("id:")) {
+    return (
+      <Link className="link-hover" to={`/traces/${encodeURIComponent(span.who)}`}>
+        {span.who}
+      </Link>
+    );
+  }
+  return <>{span.who}</>;
+}
+
+function number(address: string): number {
+  return address.split(".").reduce((sum, part) => sum * 256 + Number(part), 0);
+}
+
+function shifted(address: string, step: number): string {
+  const bits = number(address) + step;
+  return [24, 16, 8, 0].map((shift) => Math.floor(bits / 2 ** shift) % 256).join(".");
+}
+
+function size(span: Span): number {
+  return number(span.last) - number(span.first) + 1;
+}
