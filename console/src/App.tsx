@@ -9,10 +9,11 @@ import { MachinePage } from "./machines/MachinePage";
 import { MachinesPage } from "./machines/MachinesPage";
 import { Empty } from "./parts/States";
 import { useTheme } from "./parts/theme";
+import { EditSubnetPage, NewSubnetPage } from "./subnets/EditSubnetPage";
 import { SubnetPage } from "./subnets/SubnetPage";
 import { SubnetsPage } from "./subnets/SubnetsPage";
+import { NewcomersPage } from "./traces/NewcomersPage";
 import { TracePage } from "./traces/TracePage";
-import { TracesPage } from "./traces/TracesPage";
 
 /** The frame around every page. */
 export function App() {
@@ -30,8 +31,10 @@ export function App() {
           <Route path="/installs" element={<InstallsPage />} />
           <Route path="/installs/:number" element={<InstallPage />} />
           <Route path="/subnets" element={<SubnetsPage />} />
+          <Route path="/new-subnet" element={<NewSubnetPage />} />
           <Route path="/subnets/:name" element={<SubnetPage />} />
-          <Route path="/traces" element={<TracesPage />} />
+          <Route path="/subnets/:name/edit" element={<EditSubnetPage />} />
+          <Route path="/newcomers" element={<NewcomersPage />} />
           <Route path="/traces/:who" element={<TracePage />} />
           <Route path="/check" element={<CheckPage />} />
           <Route path="*" element={<Empty title="There is no such page">The address may be mistyped.</Empty>} />
@@ -44,14 +47,14 @@ export function App() {
 function Header({ connection }: { connection: Connection }) {
   const { dark, toggle } = useTheme();
   const link = ({ isActive }: { isActive: boolean }) =>
-    `border-b-2 px-1 py-3 ${isActive ? "border-accent font-semibold" : "border-transparent hover:border-base-300"}`;
+    `border-b-2 py-3 sm:px-1 ${isActive ? "border-accent font-semibold" : "border-transparent hover:border-base-300"}`;
   return (
-    <header className="flex items-center gap-3 border-b sm:gap-5 border-base-300 bg-base-200 px-3 sm:px-5">
+    <header className="flex items-center gap-2 border-b sm:gap-5 border-base-300 bg-base-200 px-3 sm:px-5">
       <NavLink to="/" className="flex items-center gap-2 font-semibold tracking-tight">
         <img src="/mark.svg" alt="" className="size-6" />
         <span className="hidden sm:inline">Last Mile</span>
       </NavLink>
-      <nav aria-label="Pages" className="flex gap-2 overflow-x-auto sm:gap-4">
+      <nav aria-label="Pages" className="flex gap-2 overflow-x-auto text-xs sm:gap-4 sm:text-sm">
         <NavLink to="/" end className={link}>
           Machines
         </NavLink>
@@ -61,7 +64,7 @@ function Header({ connection }: { connection: Connection }) {
         <NavLink to="/subnets" className={link}>
           Subnets
         </NavLink>
-        <NavLink to="/traces" className={link}>
+        <NavLink to="/newcomers" className={link}>
           Newcomers
         </NavLink>
         <NavLink to="/check" className={link}>

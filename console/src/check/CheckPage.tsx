@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { answer, api, type CheckReport, type Finding, type Severity } from "../api/client";
+import { Prose } from "../parts/Prose";
 import { Failed, Loading } from "../parts/States";
 import { clock } from "../parts/time";
 
@@ -66,6 +67,9 @@ function Report({ report }: { report: CheckReport }) {
     if (findings.length === 0) {
       return null;
     }
+    if (severity === "good") {
+      return <Well key={severity} findings={findings} />;
+    }
     return (
       <section key={severity} className="mb-6 max-w-5xl">
         <h2 className="mb-2 font-semibold">
@@ -81,6 +85,26 @@ function Report({ report }: { report: CheckReport }) {
   });
 }
 
+/** What is well takes little room, and none of it is hidden. */
+function Well({ findings }: { findings: Finding[] }) {
+  return (
+    <section className="max-w-5xl">
+      <h2 className="mb-2 font-semibold">
+        {LOOKS.good.heading} <span className="font-normal text-base-content/70">({findings.length})</span>
+      </h2>
+      <ul className={`border-l-4 pl-3 ${LOOKS.good.edge}`}>
+        {findings.map((finding, index) => (
+          <li key={index} className="flex flex-wrap gap-x-3">
+            <span className="text-base-content/70 sm:w-28">{finding.topic}</span>
+            <span className="min-w-0 break-words">{finding.where}:</span>
+            <span className="min-w-0 break-words text-base-content/80">{finding.what}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
 function Found({ finding, edge }: { finding: Finding; edge: string }) {
   return (
     <li className={`border-l-4 bg-base-200 px-3 py-1.5 ${edge}`}>
@@ -89,7 +113,11 @@ function Found({ finding, edge }: { finding: Finding; edge: string }) {
         <span className="font-medium">{finding.where}</span>
         <span className="min-w-0 break-words">{finding.what}</span>
       </div>
-      {finding.mend && <p className="text-base-content/80">→ {finding.mend}</p>}
+      {finding.mend && (
+        <p className="text-base-content/80">
+          → <Prose text={finding.mend} />
+        </p>
+      )}
     </li>
   );
 }

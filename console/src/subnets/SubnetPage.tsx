@@ -5,6 +5,7 @@ import type { Advice, SubnetView } from "../api/client";
 import { Pairs } from "../parts/Pairs";
 import { Section } from "../parts/Section";
 import { Failed, Loading } from "../parts/States";
+import { Reservations } from "./Reservations";
 import { SubnetPicture } from "./SubnetPicture";
 import { Fill } from "./SubnetsPage";
 import { useSubnet } from "./useSubnets";
@@ -17,7 +18,12 @@ export function SubnetPage() {
       <Link to="/subnets" className="link-hover inline-flex items-center gap-1 text-base-content/75">
         <ArrowLeft className="size-4" aria-hidden /> Subnets
       </Link>
-      <h1 className="mt-1 mb-4 text-lg font-semibold">{name}</h1>
+      <div className="mt-1 mb-4 flex items-center gap-4">
+        <h1 className="text-lg font-semibold">{name}</h1>
+        <Link className="btn btn-sm" to={`/subnets/${name}/edit`}>
+          Change
+        </Link>
+      </div>
       {subnet.isPending && <Loading />}
       {subnet.isError && (
         <Failed
@@ -28,7 +34,14 @@ export function SubnetPage() {
         />
       )}
       <div className="grid gap-x-8 lg:grid-cols-[minmax(0,24rem)_minmax(0,1fr)]">
-        {subnet.data && <Settings subnet={subnet.data} />}
+        <div>
+          {subnet.data && <Settings subnet={subnet.data} />}
+          {subnet.data && (
+            <Section title="Reserved">
+              <Reservations name={name} />
+            </Section>
+          )}
+        </div>
         {picture.data && (
           <Section title="Every address">
             <SubnetPicture picture={picture.data} />

@@ -12,14 +12,14 @@ const LOOKS: Record<Holding, { text: string; look: string }> = {
   offered: { text: "offered", look: "bg-primary/50" },
   reserved: { text: "reserved", look: "bg-secondary" },
   quarantined: { text: "in use by others", look: "bg-error" },
-  free: { text: "free", look: "border border-success/60" },
+  free: { text: "free", look: "border border-base-content/30" },
   remembered: { text: "remembered", look: "border border-dashed border-primary/60" },
   excluded: { text: "excluded", look: "border border-dashed border-base-content/40" },
   fixed: { text: "fixed, in no pool", look: "bg-base-300/60" },
-  server: { text: "server", look: "bg-accent/60" },
-  router: { text: "router", look: "bg-accent" },
-  own: { text: "this service", look: "bg-success" },
-  network: { text: "network, broadcast", look: "bg-base-content/40" },
+  server: { text: "server", look: "bg-neutral/60" },
+  router: { text: "router", look: "bg-neutral" },
+  own: { text: "this service", look: "bg-neutral rounded-full" },
+  network: { text: "network, broadcast", look: "bg-base-content/25 rotate-45 scale-75" },
 };
 
 const ORDER = Object.keys(LOOKS) as Holding[];

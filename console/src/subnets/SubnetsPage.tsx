@@ -8,7 +8,12 @@ export function SubnetsPage() {
   const subnets = useSubnets();
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
-      <h1 className="mb-3 font-semibold">{subnets.data ? `${subnets.data.length} subnets` : "Subnets"}</h1>
+      <div className="mb-3 flex items-center gap-4">
+        <h1 className="font-semibold">{subnets.data ? `${subnets.data.length} subnets` : "Subnets"}</h1>
+        <Link className="btn btn-sm" to="/new-subnet">
+          Add a subnet
+        </Link>
+      </div>
       {subnets.isError && (
         <Failed
           error={subnets.error}

@@ -1,6 +1,7 @@
 import { CircleAlert } from "lucide-react";
 
 import type { Diagnosis } from "../api/client";
+import { Prose } from "../parts/Prose";
 
 /** What stops a boot: what was seen, what it means, what to do. */
 export function Diagnoses({ diagnoses }: { diagnoses: Diagnosis[] }) {
@@ -11,9 +12,11 @@ export function Diagnoses({ diagnoses }: { diagnoses: Diagnosis[] }) {
           <CircleAlert className="mt-0.5 size-5 shrink-0 text-error" aria-hidden />
           <div className="max-w-prose space-y-1">
             <p className="font-semibold">{found.seen}</p>
-            <p>{found.means}</p>
             <p>
-              <span className="font-medium">Do this:</span> {found.mend}
+              <Prose text={found.means} />
+            </p>
+            <p>
+              <span className="font-medium">Do this:</span> <Prose text={found.mend} />
             </p>
           </div>
         </div>

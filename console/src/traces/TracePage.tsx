@@ -15,13 +15,17 @@ export function TracePage() {
   const trace = useTrace(who);
   const comparison = useComparison(who, other);
   const shown = other ? comparison : trace;
+  const name = trace.data?.who ?? who;
+  // A newcomer is called by its MAC address; a registered machine has a page of its own.
+  const registered = !name.includes(":");
+  const back = registered ? `/machines/${name}` : "/newcomers";
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
-      <Link to="/traces" className="link-hover inline-flex items-center gap-1 text-base-content/75">
-        <ArrowLeft className="size-4" aria-hidden /> Traces
+      <Link to={back} className="link-hover inline-flex items-center gap-1 text-base-content/75">
+        <ArrowLeft className="size-4" aria-hidden /> {registered ? name : "Newcomers"}
       </Link>
       <div className="mt-1 mb-4 flex flex-wrap items-center gap-x-5 gap-y-2">
-        <h1 className="text-lg font-semibold">{trace.data?.who ?? who} on the wire</h1>
+        <h1 className="text-lg font-semibold">{name} on the wire</h1>
         <Against
           other={other}
           change={(next) => {

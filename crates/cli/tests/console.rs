@@ -222,3 +222,85 @@ async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
     assert_eq!(client.installs(&InstallQuery::default()).await.unwrap().total, 6);
     browser.close().await;
 }
+
+#[tokio::test]
+async fn a_trace_explains_itself_and_lies_beside_another() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&format!("{}/newcomers", demo.console)).await;
+    browser.wait_for_text("00:00:5e:00:53:51").await;
+    browser.picture("console-newcomers.png").await;
+    browser.go(&format!("{}/machines/guillemot-display-1", demo.console)).await;
+    browser.wait_for_text("No loader for uefi-arm64 is there").await;
+    browser.go(&format!("{}/traces/skerry-kiosk-1", demo.console)).await;
+    // Live: the kernel comes while somebody looks.
+    browser.wait_for_text("GET /boot/00-00-5e-00-53-11/tidewrack-12/r1/linux").await;
+    browser.wait_for_text("report done").await;
+    browser.picture("console-trace.png").await;
+    browser.click("button[aria-expanded=false]").await;
+    browser.wait_for_text("vendor-class").await;
+    browser.go(&format!("{}/traces/guillemot-display-1?against=skerry-kiosk-1", demo.console)).await;
+    browser.wait_for_text("first difference").await;
+    browser.wait_for_text("no loader is there for uefi-arm64 firmware").await;
+    browser.picture("console-compare.png").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_subnet_is_entered_drawn_changed_and_checked() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 900, false).await;
+    browser.go(&format!("{}/new-subnet", demo.console)).await;
+    browser.fill("input[aria-label='Name']", "quay lab").await;
+    browser.fill("input[aria-label='Network']", "10.9.0.7/24").await;
+    browser.fill("input[aria-label='Router']", "quay-router").await;
+    browser.click("button[type=submit].btn-primary").await;
+    // Everything that is wrong stands beside its field, at once.
+    for wrong in [
+        "'quay lab' holds ' '",
+        "10.9.0.7/24 has host bits set",
+        "'quay-router' is no IPv4 address",
+        "no pool",
+    ] {
+        browser.wait_for_text(wrong).await;
+    }
+    browser.picture("console-subnet-form.png").await;
+    browser.fill("input[aria-label='Name']", "quay-lab").await;
+    browser.fill("input[aria-label='Network']", "10.9.0.0/24").await;
+    browser.fill("input[aria-label='Router']", "10.9.0.1").await;
+    browser.fill("input[aria-label='Pools']", "10.9.0.100-10.9.0.199").await;
+    browser.fill("input[aria-label='Relays']", "127.0.0.1").await;
+    browser.click("button[type=submit].btn-primary").await;
+    browser.wait_for_text("Every address").await;
+    browser.wait_for_text("100 free").await;
+    browser.fill("input[aria-label='Address to reserve']", "10.9.0.150").await;
+    browser.fill("input[aria-label^='Client']", "00:00:5e:00:53:22").await;
+    browser.click("form button[type=submit]").await;
+    browser.wait_for_text("may be lent to others").await;
+    browser.fill("input[aria-label='Address to reserve']", "10.9.0.20").await;
+    browser.click("form button[type=submit]").await;
+    browser.wait_for_text("1 reserved").await;
+    assert_eq!(
+        demo.client().reservations("quay-lab").await.unwrap()[0].machine.as_deref(),
+        Some("auklet-chart")
+    );
+
+    browser.go(&format!("{}/subnets/tern-bay", demo.console)).await;
+    browser.wait_for_text("guillemot-display-1").await;
+    browser.picture("console-subnet.png").await;
+    browser.go(&format!("{}/subnets", demo.console)).await;
+    browser.wait_for_text("4 subnets").await;
+    browser.go(&format!("{}/check", demo.console)).await;
+    browser.wait_for_text("no loader is there for it").await;
+    browser.wait_for_text("its digest is right").await;
+    browser.picture("console-check.png").await;
+    let narrow = Browser::open(390, 844, false).await;
+    for page in ["/subnets/tern-bay", "/check", "/traces/guillemot-display-1", "/new-subnet"] {
+        narrow.go(&format!("{}{page}", demo.console)).await;
+        narrow.wait_for_text("Subnets").await;
+        let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
+        assert_eq!(narrow.client.execute(wide, vec![]).await.unwrap(), true, "{page} scrolls sideways");
+    }
+    narrow.close().await;
+    browser.close().await;
+}

@@ -50,16 +50,16 @@ impl Relay {
         let mut buffer = [0; 2048];
         while !stop.load(Ordering::Relaxed) {
             if let Some(length) = receive(&self.clients, &mut buffer)? {
-                self.from_client(&buffer[..length])?;
+                self.forward(&buffer[..length])?;
             }
             if let Some(length) = receive(&self.servers, &mut buffer)? {
-                self.from_server(&buffer[..length])?;
+                self.give_back(&buffer[..length])?;
             }
         }
         Ok(())
     }
 
-    fn from_client(&self, bytes: &[u8]) -> io::Result<()> {
+    fn forward(&self, bytes: &[u8]) -> io::Result<()> {
         let Ok(mut message) = Message::parse(bytes) else { return Ok(()) };
         if message.op != Op::Request || message.hops >= MAX_HOPS || !message.giaddr.is_unspecified() {
             return Ok(());
@@ -72,7 +72,7 @@ impl Relay {
         Ok(())
     }
 
-    fn from_server(&self, bytes: &[u8]) -> io::Result<()> {
+    fn give_back(&self, bytes: &[u8]) -> io::Result<()> {
         let Ok(mut message) = Message::parse(bytes) else { return Ok(()) };
         if message.op != Op::Reply || message.giaddr != self.giaddr {
             return Ok(());

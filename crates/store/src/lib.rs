@@ -93,6 +93,14 @@ impl Store {
         self.writer.run_one(move |tx| tx.put_lease(&record)).await
     }
 
+    /// Keeps many of these in one job: all of them, or none.
+    ///
+    /// # Errors
+    /// As of [`Self::write`].
+    pub async fn put_leases(&self, records: Vec<LeaseRecord>) -> Result<(), StoreError> {
+        self.writer.run(move |tx| records.iter().try_for_each(|record| tx.put_lease(record))).await
+    }
+
     /// Runs `job` on a reading connection, away from the asynchronous threads.
     ///
     /// # Errors

@@ -12,9 +12,10 @@ use std::{
 
 use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineQuery};
 use lastmile_client::{Client, ClientError};
+use lastmile_core::{boot::Architecture, net::Mac};
 use lastmile_server::{Config, Running};
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, SimError};
-use scenario::{FLEET, Terminal};
+use scenario::{FLEET, STUCK, Site, Terminal};
 use story::Story;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -117,6 +118,9 @@ struct Stage {
 impl Stage {
     /// Installs all machines, one power button after another, then one after another again, for ever.
     async fn play(&self) {
+        for (name, site, architecture, number) in STUCK {
+            self.get_stuck(name, site, architecture, number).await;
+        }
         self.install_fleet(STAGGER).await;
         self.story.tell("All is installed. From now on one machine at a time is installed afresh.");
         for terminal in FLEET.iter().cycle() {
@@ -166,6 +170,21 @@ impl Stage {
         if let Err(error) = self.boot_and_install(terminal).await {
             self.story.tell(&format!("{}: stopped: {error}", terminal.machine));
         }
+    }
+
+    /// Switches on a machine that boots nothing: its trace says why.
+    async fn get_stuck(&self, name: &str, site: Site, architecture: Architecture, number: u8) {
+        let Ok(mac) = Mac::new([0x00, 0x00, 0x5e, 0x00, 0x53, number]) else { return };
+        let reached = Reached { link: site.router(), ..self.reached };
+        let booted = match Machine::new(Identity { mac, architecture }, reached, Pace::FULL) {
+            Ok(machine) => machine.boot(&mut |_| {}).await,
+            Err(error) => Err(error),
+        };
+        let told = match booted {
+            Ok(booted) => format!("{booted:?}: `lastmile trace {mac}` tells why"),
+            Err(error) => error.to_string(),
+        };
+        self.story.tell(&format!("{name} ({mac}): {told}"));
     }
 
     async fn boot_and_install(&self, terminal: &Terminal) -> Result<(), SimError> {

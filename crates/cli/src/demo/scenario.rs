@@ -93,6 +93,13 @@ pub(super) const FLEET: [Terminal; 6] = [
     terminal("petrel-display-3", Site::TernBay, Architecture::UefiX64, "ticket-kiosk", 0x32),
 ];
 
+/// Machines that are switched on in the demo and get stuck: one whose firmware no loader is there for, and one that
+/// nobody registered.
+pub(super) const STUCK: [(&str, Site, Architecture, u8); 2] = [
+    ("guillemot-display-1", Site::TernBay, Architecture::UefiArm64, 0x42),
+    ("a newcomer", Site::SkerryPoint, Architecture::UefiX64, 0x51),
+];
+
 /// Machines that are registered and do nothing in the demo: the list has more than what moves.
 const AT_REST: [(&str, u8, &str); 3] = [
     ("kittiwake-chart", 0x41, "local-disk"),

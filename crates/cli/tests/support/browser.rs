@@ -105,6 +105,14 @@ impl Browser {
         wait.for_element(Locator::Css(css)).await.unwrap().click().await.unwrap();
     }
 
+    /// Writes into a field in the place of what was there.
+    pub async fn fill(&self, css: &str, text: &str) {
+        let wait = self.client.wait().at_most(PATIENCE);
+        let field = wait.for_element(Locator::Css(css)).await.unwrap();
+        // All of it is marked, then typed over, as a person does.
+        field.send_keys(&format!("\u{e009}a\u{e000}{text}")).await.unwrap();
+    }
+
     /// Waits for a link and follows it by the keyboard: a row of a live list may move from under a pointer.
     pub async fn follow(&self, css: &str) {
         let wait = self.client.wait().at_most(PATIENCE);

@@ -32,7 +32,9 @@ fn command(client: &Netns, folder: &Path, options: &[&str]) -> Command {
 
 /// Asks once; gives what the client was told, as `name=value` lines.
 pub fn ask(client: &Netns, folder: &Path, options: &[&str]) -> String {
-    try_ask(client, folder, options).unwrap_or_else(|said| panic!("udhcpc {options:?}: {said}"))
+    // A loaded host may take its time; a client that is answered does not wait for the rest.
+    let patient = [&["-t", "12"], options].concat();
+    try_ask(client, folder, &patient).unwrap_or_else(|said| panic!("udhcpc {options:?}: {said}"))
 }
 
 /// The same, or what the client said when it got no lease.

@@ -111,6 +111,19 @@ pub enum LeaseState {
     Quarantined,
 }
 
+impl LeaseState {
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Offered => "offered",
+            Self::Bound => "bound",
+            Self::Released => "released",
+            Self::Quarantined => "quarantined",
+        }
+    }
+}
+
 /// One address and what holds it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LeaseRecord {

@@ -201,10 +201,14 @@ impl Message {
             ciaddr: Ipv4Addr::UNSPECIFIED,
             yiaddr: Ipv4Addr::UNSPECIFIED,
             siaddr: Ipv4Addr::UNSPECIFIED,
+            htype: request.htype,
+            xid: request.xid,
+            flags: request.flags,
+            giaddr: request.giaddr,
+            chaddr: request.chaddr.clone(),
             sname: Vec::new(),
             file: Vec::new(),
             options: Options::new(),
-            ..request.clone()
         }
     }
 

@@ -6,10 +6,29 @@ use super::code;
 use crate::reader::Reader;
 
 /// Options in order of first appearance. A code that appeared several times is one value (RFC 3396).
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+///
+/// All values stand in one buffer: a message has twenty of them, and thousands of messages a second are read.
+#[derive(Debug, Clone, Default)]
 pub struct Options {
-    entries: Vec<(u8, Vec<u8>)>,
+    entries: Vec<Entry>,
+    values: Vec<u8>,
 }
+
+/// Where the value of an option stands in the buffer.
+#[derive(Debug, Clone, Copy)]
+struct Entry {
+    code: u8,
+    start: usize,
+    end: usize,
+}
+
+impl PartialEq for Options {
+    fn eq(&self, other: &Self) -> bool {
+        self.iter().eq(other.iter())
+    }
+}
+
+impl Eq for Options {}
 
 /// An option area ended in the middle of an option.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,10 +54,7 @@ impl Options {
             }
             let length = reader.u8().ok_or(Truncated { code })?;
             let value = reader.take(usize::from(length)).ok_or(Truncated { code })?;
-            match self.entries.iter_mut().find(|(known, _)| *known == code) {
-                Some((_, joined)) => joined.extend_from_slice(value),
-                None => self.entries.push((code, value.to_vec())),
-            }
+            self.append(code, value);
         }
         Ok(())
     }
@@ -48,12 +64,12 @@ impl Options {
     /// Message type and overload belong to the message as a whole and are left to it.
     pub(super) fn write(&self, out: &mut Vec<u8>) {
         let of_the_message = |code: u8| matches!(code, code::MESSAGE_TYPE | code::OVERLOAD);
-        for (code, value) in self.entries.iter().filter(|(code, _)| !of_the_message(*code)) {
+        for (code, value) in self.iter().filter(|(code, _)| !of_the_message(*code)) {
             if value.is_empty() {
-                out.extend([*code, 0]);
+                out.extend([code, 0]);
             }
             for piece in value.chunks(255) {
-                out.push(*code);
+                out.push(code);
                 out.push(u8::try_from(piece.len()).unwrap_or(u8::MAX));
                 out.extend_from_slice(piece);
             }
@@ -64,33 +80,54 @@ impl Options {
     /// The value of `code` as it came.
     #[must_use]
     pub fn get(&self, code: u8) -> Option<&[u8]> {
-        self.entries.iter().find(|(known, _)| *known == code).map(|(_, value)| value.as_slice())
+        let entry = self.entries.iter().find(|entry| entry.code == code)?;
+        self.values.get(entry.start..entry.end)
     }
 
     /// Sets the value of `code`, in the place it has already or at the end.
-    pub fn set(&mut self, code: u8, value: impl Into<Vec<u8>>) {
-        let value = value.into();
-        match self.entries.iter_mut().find(|(known, _)| *known == code) {
-            Some((_, old)) => *old = value,
-            None => self.entries.push((code, value)),
-        }
+    pub fn set(&mut self, code: u8, value: impl AsRef<[u8]>) {
+        let start = self.values.len();
+        self.values.extend_from_slice(value.as_ref());
+        self.place(Entry { code, start, end: self.values.len() });
     }
 
     /// Takes `code` out.
     pub fn remove(&mut self, code: u8) {
-        self.entries.retain(|(known, _)| *known != code);
+        self.entries.retain(|entry| entry.code != code);
     }
 
     /// Sets a list of addresses, if there are any.
     pub fn set_addresses(&mut self, code: u8, addresses: &[Ipv4Addr]) {
-        if !addresses.is_empty() {
-            self.set(code, addresses.iter().flat_map(Ipv4Addr::octets).collect::<Vec<u8>>());
+        if addresses.is_empty() {
+            return;
         }
+        let start = self.values.len();
+        addresses.iter().for_each(|address| self.values.extend(address.octets()));
+        self.place(Entry { code, start, end: self.values.len() });
     }
 
     /// Every option in order.
     pub fn iter(&self) -> impl Iterator<Item = (u8, &[u8])> {
-        self.entries.iter().map(|(code, value)| (*code, value.as_slice()))
+        self.entries.iter().map(|entry| (entry.code, &self.values[entry.start..entry.end]))
+    }
+
+    /// Puts a value that stands at the end of the buffer behind what `code` has already.
+    fn append(&mut self, code: u8, value: &[u8]) {
+        let known = self.entries.iter().find(|entry| entry.code == code).copied();
+        let start = self.values.len();
+        if let Some(known) = known {
+            self.values.extend_from_within(known.start..known.end);
+        }
+        self.values.extend_from_slice(value);
+        self.place(Entry { code, start, end: self.values.len() });
+    }
+
+    /// Has an entry stand for its code.
+    fn place(&mut self, entry: Entry) {
+        match self.entries.iter_mut().find(|known| known.code == entry.code) {
+            Some(known) => *known = entry,
+            None => self.entries.push(entry),
+        }
     }
 
     /// A single address; `None` if absent or not exactly four octets.

@@ -110,3 +110,7 @@ fn boot_item(value: &[u8]) -> Option<[u8; 4]> {
         }
     }
 }
+
+#[cfg(test)]
+#[path = "proxy_tests.rs"]
+mod tests;

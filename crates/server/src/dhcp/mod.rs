@@ -2,6 +2,7 @@
 
 mod decide;
 pub(crate) mod foreign;
+mod keeper;
 mod probe;
 mod reply;
 pub(crate) mod trial;
@@ -17,12 +18,13 @@ use crate::state::{App, count};
 
 /// Largest datagram read; DHCP messages on Ethernet stay below 1,500 octets.
 const BUFFER: usize = 4096;
-/// Replies that may wait for the disk or for somebody's answer; beyond it messages are dropped, and clients ask again.
+/// Replies that may wait for somebody's answer or for their time; beyond it messages are dropped, and clients ask again.
 const IN_FLIGHT: usize = 4096;
 
 /// Answers on one socket until told to stop.
 pub(crate) async fn serve(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, stop: CancellationToken) {
     let in_flight = Arc::new(Semaphore::new(IN_FLIGHT));
+    let keeper = keeper::start(&app, &wiring, &tasks);
     let mut buffer = vec![0; BUFFER];
     loop {
         let received = tokio::select! {
@@ -42,6 +44,13 @@ pub(crate) async fn serve(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker
         let Some(reply) = decide::decide(&app, &wiring, &buffer[..length], from) else { continue };
         if reply.is_immediate() {
             reply.send(&app, &wiring).await;
+            continue;
+        }
+        if reply.waits_for_the_disk_only() {
+            // A full queue drops the message: the client asks again.
+            if keeper.try_send(reply).is_err() {
+                count(&app.counts.dhcp_ignored);
+            }
             continue;
         }
         let Ok(permit) = in_flight.clone().try_acquire_owned() else {

@@ -107,6 +107,32 @@ impl Reply {
         self.record.is_none() && self.try_first.is_none() && self.delay.is_zero()
     }
 
+    /// Whether it waits for nothing but its lease to be on disk.
+    pub(super) fn waits_for_the_disk_only(&self) -> bool {
+        self.record.is_some() && self.try_first.is_none() && self.delay.is_zero()
+    }
+
+    /// Whether sending it takes more than sending: something is recorded beside.
+    pub(super) const fn records_more(&self) -> bool {
+        self.evidence.is_some() || self.stalled.is_some()
+    }
+
+    /// The record that must be on disk before it leaves.
+    pub(super) fn take_record(&mut self, app: &App) -> Option<LeaseRecord> {
+        let record = self.record.take()?;
+        if record.state == LeaseState::Quarantined {
+            app.prober.forget(record.address);
+        }
+        Some(record)
+    }
+
+    /// Nothing is sent, and nothing of it is evidence.
+    pub(super) fn withhold(&mut self, why: Silence) {
+        self.message = None;
+        self.evidence = None;
+        self.exchange.silence = Some(why);
+    }
+
     /// The service asked itself: the address goes back at once, and nothing is tried for or kept.
     pub(super) fn undo_trial(&mut self, app: &App) {
         self.try_first = None;
@@ -171,21 +197,20 @@ impl Reply {
 
     /// Puts the lease on disk, then sends: an address that was promised is never forgotten.
     async fn keep_and_send(mut self, app: &App, wiring: &Wiring) {
-        if let Some(record) = self.record.take() {
-            if record.state == LeaseState::Quarantined {
-                app.prober.forget(record.address);
-            }
-            if let Err(error) = app.store.put_lease(record).await {
-                tracing::error!("a lease was not kept, so it is not granted: {error}");
-                self.message = None;
-                self.evidence = None;
-                self.exchange.silence = Some(Silence::NotKept(error.to_string()));
-            }
+        if let Some(record) = self.take_record(app)
+            && let Err(error) = app.store.put_lease(record).await
+        {
+            tracing::error!("a lease was not kept, so it is not granted: {error}");
+            self.withhold(Silence::NotKept(error.to_string()));
         }
         self.send(app, wiring).await;
     }
 
     pub(super) async fn send(mut self, app: &App, wiring: &Wiring) {
+        // On record before the machine can act on it: what it does next stands after it.
+        if let Some((machine, evidence)) = self.evidence.take() {
+            app.see_or_log(machine, evidence).await;
+        }
         if let Some((message, to)) = self.message.take() {
             let bytes = message.emit();
             match wiring.send(&bytes, to).await {
@@ -208,9 +233,6 @@ impl Reply {
         if let Some(mac) = self.mac {
             let at = self.exchange.request.at;
             app.trace(mac, at, Seen::Dhcp(Box::new(self.exchange)));
-        }
-        if let Some((machine, evidence)) = self.evidence {
-            app.see_or_log(machine, evidence).await;
         }
     }
 }

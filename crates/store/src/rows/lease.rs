@@ -1,11 +1,7 @@
 use diesel::prelude::*;
 use lastmile_core::dhcp::LeaseRecord;
 
-use crate::{
-    StoreError, Tx,
-    schema::lease,
-    value::{self, Row},
-};
+use crate::{StoreError, Tx, schema::lease, value::Row};
 
 #[derive(Queryable, Selectable, Insertable)]
 #[diesel(table_name = lease)]
@@ -24,7 +20,7 @@ impl From<&LeaseRecord> for LeaseRow {
             address: record.address.to_string(),
             subnet_id: record.subnet.to_string(),
             client: record.client.to_string(),
-            state: value::name(&record.state),
+            state: record.state.as_str().into(),
             since: record.since.as_millisecond(),
             until: record.until.as_millisecond(),
         }

@@ -132,7 +132,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                     lease.address.to_string(),
                     lease.client.clone(),
                     or_dash(lease.machine.as_ref()),
-                    format!("{:?}", lease.state).to_lowercase(),
+                    lease.state.as_str().into(),
                     clock(lease.since),
                     clock(lease.until),
                 ]

@@ -5,7 +5,7 @@ import { ago, useNow } from "../parts/time";
 import { useNewcomers } from "./useTrace";
 
 /** Machines that nobody registered: those that are registered have their trace on their own page. */
-export function TracesPage() {
+export function NewcomersPage() {
   const newcomers = useNewcomers();
   const now = useNow();
   return (

@@ -1,0 +1,99 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { answer, api, CallError } from "../api/client";
+
+/** The reservations of a subnet, with a line to add one. */
+export function Reservations({ name }: { name: string }) {
+  const queries = useQueryClient();
+  const params = { params: { path: { name } } };
+  const all = useQuery({
+    queryKey: ["reservations", name],
+    queryFn: async () => answer(await api.GET("/api/v1/subnets/{name}/reservations", params)),
+  });
+  const again = () => queries.invalidateQueries();
+  const remove = useMutation({
+    mutationFn: async (address: string) => {
+      await api.DELETE("/api/v1/subnets/{name}/reservations/{address}", { params: { path: { name, address } } });
+    },
+    onSettled: again,
+  });
+  return (
+    <>
+      {all.data?.map((reservation) => (
+        <div key={reservation.address} className="flex items-center gap-3 border-b border-base-200 py-1">
+          <span className="w-32">{reservation.address}</span>
+          <span className="min-w-0 flex-1 break-all">{reservation.machine ?? reservation.client}</span>
+          <button
+            type="button"
+            className="btn btn-ghost btn-xs"
+            onClick={() => {
+              remove.mutate(reservation.address);
+            }}
+          >
+            Remove
+          </button>
+        </div>
+      ))}
+      <Reserve name={name} done={again} />
+    </>
+  );
+}
+
+function Reserve({ name, done }: { name: string; done: () => Promise<void> }) {
+  const [address, setAddress] = useState("");
+  const [client, setClient] = useState("");
+  const reserve = useMutation({
+    mutationFn: async () =>
+      answer(
+        await api.POST("/api/v1/subnets/{name}/reservations", {
+          params: { path: { name } },
+          body: { address, client },
+        }),
+      ),
+    onSuccess: async () => {
+      setAddress("");
+      setClient("");
+      await done();
+    },
+  });
+  const problem = reserve.error instanceof CallError ? reserve.error.problem : undefined;
+  return (
+    <form
+      className="pt-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        reserve.mutate();
+      }}
+    >
+      <div className="flex flex-wrap gap-2">
+        <input
+          className="input input-sm w-36"
+          aria-label="Address to reserve"
+          placeholder="address"
+          value={address}
+          onChange={(event) => {
+            setAddress(event.target.value);
+          }}
+        />
+        <input
+          className="input input-sm min-w-40 flex-1"
+          aria-label="Client: MAC address, uuid:… or id:…"
+          placeholder="MAC, uuid:… or id:…"
+          value={client}
+          onChange={(event) => {
+            setClient(event.target.value);
+          }}
+        />
+        <button type="submit" className="btn btn-sm" disabled={reserve.isPending}>
+          Reserve
+        </button>
+      </div>
+      {(problem?.faults ?? []).map((fault) => (
+        <p key={fault.place + fault.what} role="alert" className="mt-1 border-l-4 border-error pl-2 text-error">
+          {fault.what}. {fault.mend}
+        </p>
+      ))}
+    </form>
+  );
+}

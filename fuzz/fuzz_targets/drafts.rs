@@ -1,0 +1,36 @@
+//! Any JSON where a subnet, a reservation, a machine or a loader is entered: refused with its faults, or taken.
+#![no_main]
+
+use jiff::Timestamp;
+use lastmile_core::{
+    Id,
+    boot::LoaderDraft,
+    machine::MachineDraft,
+    net::{Picture, ReservationDraft, SubnetDraft},
+    site::Site,
+};
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|bytes: &[u8]| {
+    let site = Site::default();
+    if let Ok(draft) = serde_json::from_slice::<SubnetDraft>(bytes) {
+        match draft.check(Id::generate(), &site, &[]) {
+            Ok(subnet) => {
+                let again = SubnetDraft::from(&subnet).check(subnet.id, &site, &[]);
+                assert_eq!(again.as_ref(), Ok(&subnet), "what was taken is taken again");
+                if subnet.network.prefix_len() >= 16 {
+                    let picture = Picture::of(&subnet, []);
+                    assert_eq!(picture.counts.values().sum::<u64>(), 1 << (32 - subnet.network.prefix_len()));
+                }
+            }
+            Err(faults) => assert!(faults.iter().all(|fault| !fault.mend.is_empty())),
+        }
+    }
+    if let Ok(draft) = serde_json::from_slice::<MachineDraft>(bytes) {
+        let _ = draft.check(&site, None, Timestamp::UNIX_EPOCH);
+    }
+    if let Ok(draft) = serde_json::from_slice::<LoaderDraft>(bytes) {
+        let _ = draft.check(Id::generate(), [], |_, _| true);
+    }
+    let _ = serde_json::from_slice::<ReservationDraft>(bytes);
+});
