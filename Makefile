@@ -73,6 +73,16 @@ lint: packages-build console ## Formatting, clippy, the console's types and lint
 bench: packages-build console ## Measure against floors in the same run
 	$(CARGO) bench --package lastmile --bench wire
 
+# The toolchain's unstable flags are what the fuzzer's own are.
+FUZZ_SECONDS ?= 60
+FUZZ_TARGETS := dhcp tftp texts drafts trace menu
+.PHONY: fuzz
+fuzz: packages-build ## Any bytes to any parser, a minute each
+	@command -v cargo-fuzz >/dev/null || $(CARGO) install --locked cargo-fuzz
+	set -e; for target in $(FUZZ_TARGETS); do \
+		RUSTC_BOOTSTRAP=1 $(CARGO) fuzz run --sanitizer none $$target -- -max_total_time=$(FUZZ_SECONDS) -rss_limit_mb=4096; \
+	done
+
 .PHONY: contract
 contract: ## Accept the API's contract as the routes make it; review crates/api/openapi.json afterwards
 	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-server --test openapi

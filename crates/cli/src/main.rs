@@ -15,10 +15,6 @@ use crate::{
     output::{Failure, Output},
 };
 
-/// Many small values are made and dropped by many threads, which this one is made for.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 /// Takes bare machines to working, recorded hosts.
 #[derive(Debug, Parser)]
 #[command(name = "lastmile", version, propagate_version = true, arg_required_else_help = true)]

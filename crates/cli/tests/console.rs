@@ -229,7 +229,6 @@ async fn a_trace_explains_itself_and_lies_beside_another() {
     let browser = Browser::open(1280, 800, false).await;
     browser.go(&format!("{}/newcomers", demo.console)).await;
     browser.wait_for_text("00:00:5e:00:53:51").await;
-    browser.picture("console-newcomers.png").await;
     browser.go(&format!("{}/machines/guillemot-display-1", demo.console)).await;
     browser.wait_for_text("No loader for uefi-arm64 is there").await;
     browser.go(&format!("{}/traces/skerry-kiosk-1", demo.console)).await;

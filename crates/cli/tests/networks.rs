@@ -253,7 +253,7 @@ fn beside_another_server_only_the_boot_is_added() {
     assert_eq!((address(&all), told(&all, "serverid").as_deref()), ("192.0.2.90".into(), Some("192.0.2.3")));
     assert!(service.json(&["subnet", "leases", "quay-lab"]).as_array().unwrap().is_empty());
     // Firmware is offered the boot by this one, without an address.
-    let offers = firmware_offers(&client, 0x1234);
+    let offers = firmware_offers(&client, PXE[1], 0x1234);
     let own =
         offers.iter().find(|offer| offer.siaddr == Ipv4Addr::new(192, 0, 2, 2)).expect("no offer of ours");
     assert!(own.yiaddr.is_unspecified());
@@ -276,7 +276,7 @@ fn beside_another_server_only_the_boot_is_added() {
 }
 
 /// Asks as firmware does; gives every offer that came within a second and a half.
-fn firmware_offers(client: &Netns, xid: u32) -> Vec<lastmile_core::dhcp::Message> {
+fn firmware_offers(client: &Netns, class: &'static str, xid: u32) -> Vec<lastmile_core::dhcp::Message> {
     use lastmile_core::dhcp::{Kind, Message, code};
     client.inside(move || {
         let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
@@ -288,8 +288,7 @@ fn firmware_offers(client: &Netns, xid: u32) -> Vec<lastmile_core::dhcp::Message
         socket.set_read_timeout(Some(Duration::from_millis(1500))).unwrap();
         let mut message = Message::request(Kind::Discover, xid, MAC.parse().unwrap());
         message.set_broadcast();
-        message.options.set(code::VENDOR_CLASS, *b"PXEClient:Arch:00007:UNDI:003000");
-        message.options.set(code::CLIENT_ARCHITECTURE, [0, 7]);
+        message.options.set(code::VENDOR_CLASS, class);
         socket.send_to(&message.emit(), "255.255.255.255:67").unwrap();
         let mut buffer = [0; 2048];
         let mut offers = Vec::new();
@@ -322,7 +321,7 @@ fn a_second_server_on_a_wire_of_ours_is_noticed_in_passing_and_when_asked_for() 
     let said = String::from_utf8_lossy(&found.stdout).into_owned();
     assert_eq!(found.status.code(), Some(1));
     assert!(said.contains("fault    other servers: quay0") && said.contains("192.0.2.3"), "{said}");
-    assert_eq!(firmware_offers(&client, 0x77).len(), 2);
+    assert_eq!(firmware_offers(&client, PXE[1], 0x77).len(), 2);
     let trace = service.json(&["trace", "auklet-chart"]);
     let cases: Vec<_> =
         trace["diagnoses"].as_array().unwrap().iter().map(|found| found["case"].clone()).collect();
@@ -427,4 +426,31 @@ fn the_check_sees_a_firewall_that_shuts_machines_out() {
     assert!(said.contains("UDP port 69 (TFTP) is not let in") && !said.contains("UDP port 67"), "{said}");
     assert!(said.contains("nft insert rule inet filter input udp dport 69 accept"), "{said}");
     assert_eq!(found.status.code(), Some(1));
+}
+
+#[test]
+fn firmware_that_boots_by_https_is_told_an_address_whose_certificate_holds() {
+    let (server, client) = quay("https");
+    let service = Service::start(Some(&server), "interfaces = ['quay0']\nhttps_port = 443", 8480);
+    let base = ["subnet", "add", "quay-lab", "192.0.2.0/24", "--interface", "quay0"];
+    let pool = ["--pool", "192.0.2.100-192.0.2.110", "--newcomers", "menu", "--http-boot", "https"];
+    service.run(&[&base[..], &pool[..]].concat());
+    service.add_loader();
+    let offers = firmware_offers(&client, "HTTPClient:Arch:00016:UNDI:003001", 0x99);
+    let [offer] = offers.as_slice() else { panic!("{offers:?}") };
+    let url = offer.options.text(67).unwrap();
+    assert_eq!(url, format!("https://192.0.2.2/loader/{}/signed-x64/shimx64.efi", MAC.replace(':', "-")));
+    assert_eq!(offer.options.get(60), Some(b"HTTPClient".as_slice()));
+    client.run("ip address add 192.0.2.100/24 dev eth0");
+    let certificate = service.folder.path().join("data/https/certificate.pem");
+    let file = service.folder.path().join("fetched.efi");
+    client.run(&format!("curl -sf -m 10 --cacert {} -o {} {url}", certificate.display(), file.display()));
+    assert_eq!(std::fs::read(&file).unwrap(), [1; 3000]);
+    let other = client.command("curl").args(["-sf", "-m", "10", "-o", "/dev/null", &url]).status().unwrap();
+    assert!(!other.success(), "a client that does not hold the certificate went on");
+    let key = service.folder.path().join("data/https/private-key.pem");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(key).unwrap().permissions());
+    assert_eq!(mode & 0o077, 0, "the key is open to others");
+    let trace = service.run(&["trace", MAC, "--all"]);
+    assert!(trace.contains("by HTTPS"), "{trace}");
 }

@@ -1,12 +1,27 @@
 //! One type answers "bytes a..b of this file", for TFTP and HTTP alike.
 
-use std::{fs::File, io, os::unix::fs::FileExt, path::PathBuf, sync::Arc};
+use std::{
+    fs::File,
+    io,
+    os::unix::fs::FileExt,
+    path::PathBuf,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
+};
 
 use bytes::Bytes;
 use lastmile_core::image::Sha256;
 
-/// Octets read from the disk at once: large enough that the hand-over to a blocking thread does not count.
-const READ_AHEAD: u64 = 512 * 1024;
+/// Octets that all readers together keep in memory, about. A few readers have much each, so that the hand-over to a
+/// blocking thread does not count; a hall that boots at once has little each, so that the service stays small.
+const BUDGET: usize = 24 * 1024 * 1024;
+/// Octets that one reader keeps at least and at most.
+const LEAST_AHEAD: usize = 8 * 1024;
+const MOST_AHEAD: usize = 512 * 1024;
+/// Readers that are open.
+static READERS: AtomicUsize = AtomicUsize::new(0);
 
 /// Something that can be served.
 #[derive(Debug, Clone)]
@@ -46,6 +61,7 @@ impl Content {
         let content = self.clone();
         let opened = tokio::task::spawn_blocking(move || content.open_blocking()).await;
         let reader = opened.map_err(io::Error::other)??;
+        READERS.fetch_add(1, Ordering::Relaxed);
         Ok(ContentReader { reader, size: self.size(), ahead: Bytes::new(), ahead_at: 0 })
     }
 
@@ -98,9 +114,27 @@ pub(crate) struct ContentReader {
     ahead_at: u64,
 }
 
+impl Drop for ContentReader {
+    fn drop(&mut self) {
+        READERS.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// What a reader may keep now.
+fn read_ahead() -> u64 {
+    let readers = READERS.load(Ordering::Relaxed).max(1);
+    (BUDGET / readers).clamp(LEAST_AHEAD, MOST_AHEAD) as u64
+}
+
 impl ContentReader {
+    /// What comes next from `offset`, as much as is read at once, up to `end`.
+    pub(crate) async fn read_on(&mut self, offset: u64, end: u64) -> io::Result<Bytes> {
+        let length = (end - offset).min(read_ahead());
+        self.read(offset, to_usize(length)).await
+    }
+
     /// At most `length` octets from `offset`: fewer only at the end of what was read ahead or of the content.
-    pub(crate) async fn read(&mut self, offset: u64, length: usize) -> io::Result<Bytes> {
+    async fn read(&mut self, offset: u64, length: usize) -> io::Result<Bytes> {
         let length = (length as u64).min(self.size.saturating_sub(offset));
         if length == 0 {
             return Ok(Bytes::new());
@@ -109,7 +143,7 @@ impl ContentReader {
         let start = match within {
             Some(start) => start,
             None => {
-                self.fill(offset, length.max(READ_AHEAD)).await?;
+                self.fill(offset, length.max(read_ahead())).await?;
                 0
             }
         };

@@ -93,6 +93,14 @@ impl Store {
         self.writer.run_one(move |tx| tx.put_lease(&record)).await
     }
 
+    /// Tidies up what leases left behind while they came quickly: worth doing when nothing is going on.
+    ///
+    /// # Errors
+    /// As of [`Self::write`].
+    pub async fn fold_leases(&self) -> Result<(), StoreError> {
+        self.writer.run(|tx| tx.fold_leases()).await
+    }
+
     /// Keeps many of these in one job: all of them, or none.
     ///
     /// # Errors

@@ -45,6 +45,18 @@ diesel::table! {
 }
 
 diesel::table! {
+    lease_journal (seq) {
+        seq -> Integer,
+        address -> Text,
+        subnet_id -> Text,
+        client -> Text,
+        state -> Text,
+        since -> BigInt,
+        until -> BigInt,
+    }
+}
+
+diesel::table! {
     loader (id) {
         id -> Text,
         name -> Text,

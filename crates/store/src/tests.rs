@@ -198,6 +198,31 @@ async fn one_bad_job_undoes_itself_only() {
     assert_eq!(loaded.last_install, 1);
 }
 
+#[tokio::test]
+async fn the_last_word_on_an_address_counts_before_and_after_tidying_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let site = filled(&store).await;
+    let first = lease(&site, 1);
+    let renewed = lastmile_core::dhcp::LeaseRecord {
+        until: first.until + jiff::SignedDuration::from_hours(1),
+        ..first.clone()
+    };
+    store.put_leases(vec![first.clone(), lease(&site, 2)]).await.unwrap();
+    store.fold_leases().await.unwrap();
+    store.put_lease(renewed.clone()).await.unwrap();
+    let at =
+        |store: &Store| store.load().unwrap().leases.into_iter().find(|found| found.address == first.address);
+    assert_eq!(at(&store), Some(renewed.clone()));
+    store.fold_leases().await.unwrap();
+    assert_eq!(at(&store), Some(renewed));
+    assert_eq!(store.load().unwrap().leases.len(), 2);
+    store.put_lease(lease(&site, 1)).await.unwrap();
+    let address = first.address;
+    store.write(move |tx| tx.remove_lease(address)).await.unwrap();
+    assert_eq!(at(&store), None, "in neither place");
+}
+
 fn lease(site: &Site, number: u8) -> lastmile_core::dhcp::LeaseRecord {
     let subnet = site.subnets().next().unwrap();
     let mac = lastmile_core::net::Mac::new([2, 0, 0x5e, 0, 0x53, number]).unwrap();

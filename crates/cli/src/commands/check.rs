@@ -31,6 +31,10 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
     Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
 
+fn counted(count: usize, what: &str) -> String {
+    if count == 1 { format!("1 {what}") } else { format!("{count} {what}s") }
+}
+
 fn text(report: &CheckReport, all: bool) -> String {
     let mut text = String::new();
     let shown = report.findings.iter().filter(|finding| all || finding.severity != Severity::Good);
@@ -45,10 +49,10 @@ fn text(report: &CheckReport, all: bool) -> String {
         text.push('\n');
     }
     text.push_str(&format!(
-        "{} faults, {} warnings, {} notes; {} things are well. It took {:.1} s.\n",
-        report.count(Severity::Fault),
-        report.count(Severity::Warning),
-        report.count(Severity::Note),
+        "{}, {}, {}; {} things are well. It took {:.1} s.\n",
+        counted(report.count(Severity::Fault), "fault"),
+        counted(report.count(Severity::Warning), "warning"),
+        counted(report.count(Severity::Note), "note"),
         report.count(Severity::Good),
         report.took_ms as f64 / 1000.0
     ));

@@ -159,7 +159,10 @@ fn compared(comparison: &TraceComparison) -> String {
         [sign.into(), cut(line(&comparison.left, pair.left)), cut(line(&comparison.right, pair.right))]
     });
     let mut text = table(["", comparison.left.who.as_str(), comparison.right.who.as_str()], rows);
-    text.push_str(&format!("\nThe first difference is marked >>. {}\n", comparison.says));
+    match comparison.first_difference {
+        Some(_) => text.push_str(&format!("\nThe first difference is marked >>\n{}\n", comparison.says)),
+        None => text.push_str(&format!("\n{}\n", comparison.says)),
+    }
     for trace in [&comparison.left, &comparison.right] {
         if !trace.diagnoses.is_empty() {
             text.push_str(&format!("\n{}\n{}", trace.who, explained(&trace.diagnoses)));

@@ -6,7 +6,8 @@ use crate::{machine::Machine, net::Mac, tftp::ServedPath};
 /// loader fetches beside itself. The MAC address says who asks, also where an address on the way is translated.
 #[must_use]
 pub fn loader_path(mac: Mac, loader: &str, file: &str) -> String {
-    format!("loader/{}/{loader}/{file}", mac.dashed())
+    let [a, b, c, d, e, f] = mac.octets();
+    format!("loader/{a:02x}-{b:02x}-{c:02x}-{d:02x}-{e:02x}-{f:02x}/{loader}/{file}")
 }
 
 /// Path of an image's file as one machine fetches it.

@@ -40,7 +40,8 @@ impl Options {
     /// No options.
     #[must_use]
     pub fn new() -> Self {
-        Self::default()
+        // As many as a message commonly has: room is made once.
+        Self { entries: Vec::with_capacity(16), values: Vec::with_capacity(256) }
     }
 
     /// Reads one option area and appends to what is there, long options being joined (RFC 3396, section 7).

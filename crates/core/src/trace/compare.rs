@@ -76,7 +76,7 @@ pub fn compare(left: &[TraceEvent], right: &[TraceEvent]) -> Comparison {
         )
     };
     let says = match first_difference.and_then(|index| pairs.get(index)) {
-        Some(pair) => format!("left: {}; right: {}", text(&left, pair.left), text(&right, pair.right)),
+        Some(pair) => format!("left: {}\nright: {}", text(&left, pair.left), text(&right, pair.right)),
         None if pairs.is_empty() => "there is nothing to compare".into(),
         None => "both did the same".into(),
     };

@@ -33,8 +33,6 @@ use crate::{
     state::{App, count},
 };
 
-/// Octets handed to the connection at once.
-const PIECE: usize = 512 * 1024;
 /// Characters of a path and of a client's own name that the trace keeps.
 const PATH_KEPT: usize = 512;
 const AGENT_KEPT: usize = 128;
@@ -249,8 +247,7 @@ fn stream(
         let mut at = start;
         let mut delivery = Some(delivery);
         while at < end {
-            let length = usize::try_from(end - at).unwrap_or(PIECE).min(PIECE);
-            let piece = reader.read(at, length).await?;
+            let piece = reader.read_on(at, end).await?;
             at += piece.len() as u64;
             if let Some(delivery) = &mut delivery {
                 delivery.sent = at - start;

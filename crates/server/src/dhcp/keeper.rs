@@ -1,9 +1,9 @@
 //! Puts leases on disk before their replies leave: all that came while the last ones were written, at once.
 
-use std::sync::Arc;
+use std::{sync::Arc, time::Duration};
 
 use lastmile_core::trace::Silence;
-use tokio::sync::mpsc;
+use tokio::{sync::mpsc, time::timeout};
 use tokio_util::task::TaskTracker;
 
 use super::{Wiring, reply::Reply};
@@ -21,9 +21,33 @@ pub(super) fn start(app: &Arc<App>, wiring: &Arc<Wiring>, tasks: &TaskTracker) -
     queue
 }
 
+/// When nothing came for so long, the store tidies up after the leases.
+const QUIET: Duration = Duration::from_secs(2);
+/// Leases after which it does so however much comes: it takes a moment, in which the others wait.
+const OVERDUE: usize = 400_000;
+
 async fn keep(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, mut replies: mpsc::Receiver<Reply>) {
     let mut batch: Vec<Reply> = Vec::with_capacity(BATCH);
-    while replies.recv_many(&mut batch, BATCH).await > 0 {
+    let mut untidy = 0;
+    loop {
+        let came = match untidy {
+            0 => replies.recv_many(&mut batch, BATCH).await,
+            1..OVERDUE => match timeout(QUIET, replies.recv_many(&mut batch, BATCH)).await {
+                Ok(came) => came,
+                Err(_) => {
+                    tidy(&app, &mut untidy).await;
+                    continue;
+                }
+            },
+            _ => {
+                tidy(&app, &mut untidy).await;
+                continue;
+            }
+        };
+        if came == 0 {
+            return;
+        }
+        untidy += came;
         let records = batch.iter_mut().filter_map(|reply| reply.take_record(&app)).collect();
         let failure = app.store.put_leases(records).await.err();
         if let Some(error) = &failure {
@@ -41,5 +65,13 @@ async fn keep(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, mut replie
                 reply.send(&app, &wiring).await;
             }
         }
+    }
+}
+
+async fn tidy(app: &App, untidy: &mut usize) {
+    *untidy = 0;
+    if let Err(error) = app.store.fold_leases().await {
+        // Nothing is lost: it is read from where it is.
+        tracing::warn!("leases were not tidied up: {error}");
     }
 }

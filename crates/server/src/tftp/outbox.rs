@@ -4,12 +4,18 @@ use std::{io, net::UdpSocket};
 
 use lastmile_core::tftp::{Packet, Sender, Terms, Transmit};
 
-use super::{kept::Kept, transfer::cut_into_segments};
+use super::{
+    kept::Kept,
+    transfer::{cut_into_segments, transfers},
+};
 use crate::content::BlockingReader;
 
-/// Octets of the file that are read at once: enough that reading does not count, and little enough that thousands of
-/// transfers have theirs.
-const READ_AHEAD: usize = 32 * 1024;
+/// Octets of files that all transfers together keep in memory, about: a few have much each, so that reading does not
+/// count, and thousands have their share.
+const BUDGET: usize = 8 * 1024 * 1024;
+/// Octets that one transfer reads at once, at least and at most.
+const LEAST_AHEAD: usize = 2 * 1024;
+const MOST_AHEAD: usize = 64 * 1024;
 /// Largest payload of a datagram over IPv4, which bounds what is handed over at once (udp(7), UDP_SEGMENT).
 const LARGEST_SEND: usize = 65_507;
 /// Most datagrams of one hand-over (the kernel's UDP_MAX_SEGMENTS in its older form).
@@ -79,7 +85,8 @@ impl Outbox {
         let end = offset + length as u64;
         if offset < self.ahead_at || end > self.ahead_at + self.ahead.len() as u64 {
             let left = usize::try_from(self.size - offset).unwrap_or(usize::MAX);
-            self.ahead.resize(READ_AHEAD.max(length).min(left), 0);
+            let share = (BUDGET / transfers().max(1)).clamp(LEAST_AHEAD, MOST_AHEAD);
+            self.ahead.resize(share.max(length).min(left), 0);
             self.ahead_at = offset;
             if let Err(error) = reader.read_exact_at(&mut self.ahead, offset) {
                 // Nothing of it may be taken for the file later.

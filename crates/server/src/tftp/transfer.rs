@@ -3,6 +3,7 @@
 use std::{
     io,
     net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, UdpSocket},
+    sync::atomic::{AtomicUsize, Ordering},
     thread,
     time::{Duration, Instant},
 };
@@ -72,6 +73,7 @@ fn transfer(order: Order, stop: &CancellationToken) -> io::Result<Outcome> {
     let size = content.size();
     let (terms, agreed) = Terms::negotiate(&asked, size, Limits::for_mtu(path_mtu(&socket)));
     socket.set_read_timeout(Some(terms.timeout))?;
+    let crowd = Crowd::join();
     let ends = (v4(socket.local_addr()?), v4(client));
     let mut kept = Kept::new(request, ends);
     let started = Instant::now();
@@ -87,6 +89,10 @@ fn transfer(order: Order, stop: &CancellationToken) -> io::Result<Outcome> {
         }
         if let Some(end) = end_of(&sender) {
             break end;
+        }
+        if crowd.is_dense() {
+            // Whoever is answered at once would otherwise go on being served, and the others wait for it to end.
+            thread::yield_now();
         }
         match socket.recv(&mut buffer) {
             Ok(length) => {
@@ -114,6 +120,36 @@ fn transfer(order: Order, stop: &CancellationToken) -> io::Result<Outcome> {
         left_out,
         end,
     })
+}
+
+/// All transfers that are under way.
+static TRANSFERS: AtomicUsize = AtomicUsize::new(0);
+/// Transfers from which on they take turns by yielding: below it the scheduler is fair by itself.
+const DENSE: usize = 8;
+
+/// How many transfers are under way.
+pub(super) fn transfers() -> usize {
+    TRANSFERS.load(Ordering::Relaxed)
+}
+
+/// One transfer among all, as long as it lasts.
+struct Crowd;
+
+impl Crowd {
+    fn join() -> Self {
+        TRANSFERS.fetch_add(1, Ordering::Relaxed);
+        Self
+    }
+
+    fn is_dense(&self) -> bool {
+        transfers() > DENSE
+    }
+}
+
+impl Drop for Crowd {
+    fn drop(&mut self) {
+        TRANSFERS.fetch_sub(1, Ordering::Relaxed);
+    }
 }
 
 /// What the path to the client carries at once, as far as the kernel knows: the interface's MTU, or less where a

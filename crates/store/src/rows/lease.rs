@@ -1,10 +1,17 @@
-use diesel::prelude::*;
+use std::collections::HashMap;
+
+use diesel::{connection::SimpleConnection, prelude::*};
 use lastmile_core::dhcp::LeaseRecord;
 
-use crate::{StoreError, Tx, schema::lease, value::Row};
+use crate::{
+    StoreError, Tx,
+    schema::{lease, lease_journal},
+    value::Row,
+};
 
-#[derive(Queryable, Selectable, Insertable)]
-#[diesel(table_name = lease)]
+/// A row of either table: their columns are the same.
+#[derive(Queryable, Insertable)]
+#[diesel(table_name = lease_journal)]
 struct LeaseRow {
     address: String,
     subnet_id: String,
@@ -43,10 +50,21 @@ impl TryFrom<LeaseRow> for LeaseRecord {
     }
 }
 
+/// Folds the journal: the last row of each address goes into the table, in the order in which the table has them.
+const FOLD: &str = "INSERT OR REPLACE INTO lease \
+    SELECT address, subnet_id, client, state, since, until FROM lease_journal \
+    WHERE seq IN (SELECT max(seq) FROM lease_journal GROUP BY address) ORDER BY address; \
+    DELETE FROM lease_journal;";
+
 impl Tx<'_> {
     pub(crate) fn put_lease(&mut self, record: &LeaseRecord) -> Result<(), StoreError> {
-        diesel::replace_into(lease::table).values(LeaseRow::from(record)).execute(self.connection())?;
+        let row = LeaseRow::from(record);
+        diesel::insert_into(lease_journal::table).values(row).execute(self.connection())?;
         Ok(())
+    }
+
+    pub(crate) fn fold_leases(&mut self) -> Result<(), StoreError> {
+        Ok(self.connection().batch_execute(FOLD)?)
     }
 
     /// Forgets who holds an address.
@@ -54,12 +72,29 @@ impl Tx<'_> {
     /// # Errors
     /// What the database refused.
     pub fn remove_lease(&mut self, address: std::net::Ipv4Addr) -> Result<(), StoreError> {
-        diesel::delete(lease::table.find(address.to_string())).execute(self.connection())?;
+        let address = address.to_string();
+        let of_it = lease_journal::table.filter(lease_journal::address.eq(&address));
+        diesel::delete(of_it).execute(self.connection())?;
+        diesel::delete(lease::table.find(&address)).execute(self.connection())?;
         Ok(())
     }
 
     pub(crate) fn leases(&mut self) -> Result<Vec<LeaseRecord>, StoreError> {
-        let rows = lease::table.select(LeaseRow::as_select()).load(self.connection())?;
-        rows.into_iter().map(LeaseRecord::try_from).collect()
+        use lease_journal as journal;
+        let kept = lease::table.load::<LeaseRow>(self.connection())?;
+        let columns = (
+            journal::address,
+            journal::subnet_id,
+            journal::client,
+            journal::state,
+            journal::since,
+            journal::until,
+        );
+        let newer = journal::table.order(journal::seq).select(columns).load::<LeaseRow>(self.connection())?;
+        let mut last: HashMap<String, LeaseRow> = HashMap::new();
+        for row in kept.into_iter().chain(newer) {
+            last.insert(row.address.clone(), row);
+        }
+        last.into_values().map(LeaseRecord::try_from).collect()
     }
 }
