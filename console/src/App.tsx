@@ -50,9 +50,9 @@ function Header({ connection }: { connection: Connection }) {
     `border-b-2 py-3 sm:px-1 ${isActive ? "border-accent font-semibold" : "border-transparent hover:border-base-300"}`;
   return (
     <header className="flex items-center gap-2 border-b sm:gap-5 border-base-300 bg-base-200 px-3 sm:px-5">
-      <NavLink to="/" className="flex items-center gap-2 font-semibold tracking-tight">
+      <NavLink to="/" className="hidden items-center gap-2 font-semibold tracking-tight sm:flex">
         <img src="/mark.svg" alt="" className="size-6" />
-        <span className="hidden sm:inline">Last Mile</span>
+        <span>Last Mile</span>
       </NavLink>
       <nav aria-label="Pages" className="flex gap-2 overflow-x-auto text-xs sm:gap-4 sm:text-sm">
         <NavLink to="/" end className={link}>

@@ -94,10 +94,11 @@ function Well({ findings }: { findings: Finding[] }) {
       </h2>
       <ul className={`border-l-4 pl-3 ${LOOKS.good.edge}`}>
         {findings.map((finding, index) => (
-          <li key={index} className="flex flex-wrap gap-x-3">
-            <span className="text-base-content/70 sm:w-28">{finding.topic}</span>
-            <span className="min-w-0 break-words">{finding.where}:</span>
-            <span className="min-w-0 break-words text-base-content/80">{finding.what}</span>
+          <li key={index} className="grid grid-cols-[6.5rem_minmax(0,1fr)] gap-x-3">
+            <span className="text-base-content/70">{finding.topic}</span>
+            <span className="break-words">
+              {finding.where}: <span className="text-base-content/80">{finding.what}</span>
+            </span>
           </li>
         ))}
       </ul>

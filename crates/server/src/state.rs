@@ -218,6 +218,9 @@ impl App {
 
     /// Adds to the trace of the machine with that address, and tells whoever watches.
     pub(crate) fn trace(&self, mac: Mac, at: Timestamp, seen: Seen) {
+        if self.trial.is(mac) {
+            return;
+        }
         let site = self.site();
         let machine = site.machine_by_mac(mac);
         let watched = (self.trace_events.receiver_count() > 0).then(|| seen.clone());

@@ -39,6 +39,10 @@ fn text(report: &CheckReport, all: bool) -> String {
     let mut text = String::new();
     let shown = report.findings.iter().filter(|finding| all || finding.severity != Severity::Good);
     for Finding { severity, topic, place, what, mend } in shown {
+        if *severity == Severity::Good {
+            text.push_str(&format!("{:8} {topic}: {place}: {what}\n", severity.as_str()));
+            continue;
+        }
         text.push_str(&format!("{:8} {topic}: {place}\n", severity.as_str()));
         text.push_str(&format!("         {what}\n"));
         if !mend.is_empty() {

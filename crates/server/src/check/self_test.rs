@@ -14,7 +14,10 @@ use lastmile_core::{
     net::{Mode, Subnet},
     tftp::{Packet, Receiver, ReceiverState, Wishes},
 };
-use tokio::net::UdpSocket;
+use tokio::{
+    io::{AsyncReadExt, AsyncWriteExt},
+    net::{TcpStream, UdpSocket},
+};
 
 use super::{Findings, Topic};
 use crate::{link::own_addresses, start::Listening, state::App};
@@ -41,10 +44,53 @@ pub(super) async fn run(
             through_relay(findings, app, listening, subnet).await;
         }
     }
-    let Some(tftp) = listening.tftp.first() else { return };
+    let (Some(tftp), Some(http)) = (listening.tftp.first(), listening.http.first()) else { return };
     for loader in site.loaders() {
-        fetch(findings, loader, *tftp).await;
+        fetch(findings, loader, *tftp, *http).await;
     }
+    menu(findings, app, *tftp).await;
+}
+
+/// Reads the menu as a loader does, as the machine that the service plays.
+async fn menu(findings: &mut Findings, app: &App, tftp: SocketAddr) {
+    let Some(playing) = app.trial.play() else { return };
+    let path = format!("grub/grub.cfg-01-{}", playing.mac.dashed());
+    let fetched = tokio::time::timeout(PATIENCE, transfer(tftp, &path)).await;
+    match fetched {
+        Ok(Ok(menu)) if String::from_utf8_lossy(&menu).contains("menuentry ") => {
+            findings.good(Topic::SelfTest, "menu", format!("{} octets came by TFTP", menu.len()));
+        }
+        Ok(Ok(_)) => {
+            let mend = "This is a defect of the program.";
+            findings.add(Severity::Fault, Topic::SelfTest, "menu", "what came as a menu has no entry", mend);
+        }
+        Ok(Err(why)) => {
+            let mend = "Look at the log of the service.";
+            findings.add(
+                Severity::Fault,
+                Topic::SelfTest,
+                "menu",
+                format!("it did not come by TFTP: {why}"),
+                mend,
+            );
+        }
+        Err(_) => {
+            let mend = "Look at what else loads this host, and at its firewall.";
+            findings.add(Severity::Fault, Topic::SelfTest, "menu", "it did not come by TFTP in time", mend);
+        }
+    }
+}
+
+/// Fetches a file by HTTP as small as loaders' own clients are; gives its body.
+async fn get(http: SocketAddr, path: &str) -> std::io::Result<Vec<u8>> {
+    let mut stream = TcpStream::connect(http).await?;
+    let request = format!("GET /{path} HTTP/1.1\r\nHost: {http}\r\nConnection: close\r\n\r\n");
+    stream.write_all(request.as_bytes()).await?;
+    let mut answer = Vec::new();
+    stream.read_to_end(&mut answer).await?;
+    let end = answer.windows(4).position(|octets| octets == b"\r\n\r\n");
+    let body = end.filter(|_| answer.starts_with(b"HTTP/1.1 200 ")).map(|end| answer.split_off(end + 4));
+    body.ok_or_else(|| std::io::Error::other("no file in the answer"))
 }
 
 fn on_wire(findings: &mut Findings, subnet: &Subnet, interface: &str, answered: &[(String, Message)]) {
@@ -115,7 +161,7 @@ async fn through_relay(findings: &mut Findings, app: &App, listening: &Listening
 }
 
 /// Fetches a loader's boot file as firmware does, and checks it.
-async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr) {
+async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr, http: SocketAddr) {
     let place = format!("loader {}", loader.name);
     let Some(wanted) = loader.manifest.get(&loader.boot_file) else { return };
     let path = format!("loader/{}/{}", loader.name, loader.boot_file);
@@ -128,7 +174,17 @@ async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr) {
                 began.elapsed().as_secs_f64(),
                 file.len()
             );
-            findings.good(Topic::SelfTest, place, what);
+            findings.good(Topic::SelfTest, &place, what);
+            match tokio::time::timeout(PATIENCE, get(http, &path)).await {
+                Ok(Ok(same)) if same == file => {
+                    findings.good(Topic::SelfTest, place, "the same came by HTTP")
+                }
+                _ => {
+                    let mend = "Look at the firewall of this host, and at the log of the service.";
+                    let what = format!("{path} did not come by HTTP as it came by TFTP");
+                    findings.add(Severity::Fault, Topic::SelfTest, place, what, mend);
+                }
+            }
         }
         Ok(Ok(file)) => {
             let what = format!("{path} came by TFTP with {} octets and a wrong digest", file.len());
