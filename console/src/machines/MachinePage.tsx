@@ -37,7 +37,7 @@ export function MachinePage() {
 }
 
 /** Events that the page of a machine shows; its trace has them all. */
-const SHOWN = 25;
+const SHOWN = 60;
 
 function recent(trace: MachineDetail["trace"]) {
   return trace.slice(-SHOWN);

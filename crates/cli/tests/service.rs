@@ -156,13 +156,18 @@ fn curl_reads_by_tftp_and_is_refused_what_is_not_served() {
         assert_eq!((code, file.len()), (0, 70_000), "{said}");
         assert!(file.iter().all(|octet| *octet == 2));
     }
+    // Boot managers ask with back slashes and in any case.
+    for name in ["loader/signed-x64/GRUBX64.EFI", "%5cloader%5csigned-x64%5cGrubX64.efi"] {
+        let (code, file, said) = get(&[], name);
+        assert_eq!((code, file.len()), (0, 70_000), "{name}: {said}");
+    }
     assert_eq!(get(&[], "no-such-file").0, 68, "curl's code for: not found");
     assert_eq!(get(&[], "a/..%2f../etc/passwd").0, 69, "curl's code for: permission");
     let upload =
         Command::new(&curl).args(["-s", "-T", "/etc/hostname", "tftp://127.0.0.1:22051/x"]).output().unwrap();
     assert_eq!(upload.status.code(), Some(69), "a write is refused");
     let counters = service.json(&["status"])["counters"].clone();
-    assert_eq!(counters["tftp_done"], 3);
+    assert_eq!(counters["tftp_done"], 5);
     assert_eq!(counters["tftp_refused"], 3);
 }
 
@@ -276,4 +281,50 @@ fn a_file_gone_from_the_library_is_named_and_not_served() {
     assert!(list.contains("no: linux missing or changed"), "{list}");
     let plan = service.run(&["plan", "auklet-chart"]);
     assert!(plan.contains("tidewrack-12 r1 cannot be served: linux missing or changed"), "{plan}");
+}
+
+#[tokio::test]
+async fn a_trace_is_followed_explained_and_laid_beside_another() {
+    let service = loopback(22_100);
+    service.fill();
+    let nothing = service.run(&["trace", MAC]);
+    assert!(nothing.contains("has left no trace"), "{nothing}");
+    let mut follower = Command::new(LASTMILE)
+        .args(["--server", service.server(), "--json", "trace", "auklet-chart", "--follow"])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    // Listening before anything happens: what comes first is the first line.
+    tokio::time::sleep(Duration::from_millis(500)).await;
+    boot(22_100, MAC, Architecture::UefiX64).await;
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(follower.stdout.take().unwrap()));
+    let mut seen = Vec::new();
+    while !seen.iter().any(|asked: &String| asked.contains("initrd.gz")) {
+        let line: serde_json::Value = serde_json::from_str(&lines.next().unwrap().unwrap()).unwrap();
+        seen.push(line["asked"].as_str().unwrap().to_owned());
+    }
+    follower.kill().unwrap();
+    follower.wait().unwrap();
+    assert_eq!(seen[0], "DHCPDISCOVER from uefi-x64 firmware by relay 127.0.0.1, circuit simulated");
+    assert!(seen.iter().any(|asked| asked.ends_with("tidewrack-12/r1/linux")), "{seen:?}");
+
+    let other = "00:00:5e:00:53:77";
+    service.run(&["machine", "add", "kittiwake-chart", "--mac", other]);
+    assert_eq!(boot(22_100, other, Architecture::UefiArm64).await, Booted::NoLoader);
+    let beside = service.json(&["trace", "kittiwake-chart", "--against", "auklet-chart"]);
+    assert_eq!(
+        (&beside["first_difference"], &beside["left"]["diagnoses"][0]["case"]),
+        (&0.into(), &"no-loader".into())
+    );
+    let shown = service.run(&["trace", "kittiwake-chart", "--against", "auklet-chart"]);
+    assert!(shown.contains(">>") && shown.contains("uefi-arm64 firmware asks to boot"), "{shown}");
+    let options = service.run(&["trace", "kittiwake-chart", "--options"]);
+    assert!(options.contains("machine: client-architecture (93) = 11 (uefi-arm64)"), "{options}");
+    let (_, unknown) = service.fail(&["trace", "nobody"]);
+    assert!(unknown.contains("no machine is named 'nobody'"), "{unknown}");
+    // What is in the trace is nobody's secret.
+    let all = service.run(&["--json", "trace", "auklet-chart", "--all", "--options"]);
+    let log = service.log();
+    let token = log.lines().find_map(|line| line.split("/answers/").nth(1)).unwrap_or_default();
+    assert!(token.is_empty() && !all.contains("/answers/"), "a token shows");
 }

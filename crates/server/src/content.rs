@@ -16,7 +16,7 @@ use lastmile_core::image::Sha256;
 
 /// Octets that all readers together keep in memory, about. A few readers have much each, so that the hand-over to a
 /// blocking thread does not count; a hall that boots at once has little each, so that the service stays small.
-const BUDGET: usize = 24 * 1024 * 1024;
+const BUDGET: usize = 12 * 1024 * 1024;
 /// Octets that one reader keeps at least and at most.
 const LEAST_AHEAD: usize = 8 * 1024;
 const MOST_AHEAD: usize = 512 * 1024;

@@ -177,7 +177,7 @@ async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr, http:
             findings.good(Topic::SelfTest, &place, what);
             match tokio::time::timeout(PATIENCE, get(http, &path)).await {
                 Ok(Ok(same)) if same == file => {
-                    findings.good(Topic::SelfTest, place, "the same came by HTTP")
+                    findings.good(Topic::SelfTest, place, "the same came by HTTP");
                 }
                 _ => {
                     let mend = "Look at the firewall of this host, and at the log of the service.";

@@ -12,7 +12,7 @@ use crate::content::BlockingReader;
 
 /// Octets of files that all transfers together keep in memory, about: a few have much each, so that reading does not
 /// count, and thousands have their share.
-const BUDGET: usize = 8 * 1024 * 1024;
+const BUDGET: usize = 4 * 1024 * 1024;
 /// Octets that one transfer reads at once, at least and at most.
 const LEAST_AHEAD: usize = 2 * 1024;
 const MOST_AHEAD: usize = 64 * 1024;
