@@ -119,8 +119,8 @@ pub enum NoReply {
         /// The subnet.
         subnet: String,
     },
-    /// The client asks for an address of another network, and refusing it is another server's business.
-    #[error("{address} is of another network, and subnet '{subnet}' is not authoritative")]
+    /// The client asks for an address that is not lent here, and refusing it is another server's business.
+    #[error("{address} is not lent here, and subnet '{subnet}' is not authoritative")]
     NotAuthoritative {
         /// The address it asks for.
         address: Ipv4Addr,
@@ -222,11 +222,14 @@ impl Responder<'_> {
         }
         let address = if request.ciaddr.is_unspecified() { wish } else { Some(request.ciaddr) };
         let address = address.ok_or(NoReply::NoAddressNamed { kind: request.kind })?;
+        // Another server of the wire may have lent it. Who chose this one by name is told, whatever the subnet says.
+        let may_refuse = self.subnet.authoritative || chosen.is_some();
+        let refuse = |why: String| match may_refuse {
+            true => Ok(nak(request, arrival, &why)),
+            false => Err(NoReply::NotAuthoritative { address, subnet: self.subnet.name.clone() }),
+        };
         if !self.subnet.network.contains(&address) {
-            if !self.subnet.authoritative && chosen.is_none() {
-                return Err(NoReply::NotAuthoritative { address, subnet: self.subnet.name.clone() });
-            }
-            return Ok(nak(request, arrival, &format!("{address} is no address of this network")));
+            return refuse(format!("{address} is no address of this network"));
         }
         let known = self.book.of_client(self.subnet.id, client).is_some();
         if chosen.is_none() && !known && self.book.at(address).is_none() {
@@ -234,7 +237,7 @@ impl Responder<'_> {
         }
         match self.book.bind(self.subnet, client, address, self.reserved, self.now) {
             Some(record) => Ok(self.grant(request, arrival, Kind::Ack, address, Some(record))),
-            None => Ok(nak(request, arrival, &format!("{address} cannot be lent to this client"))),
+            None => refuse(format!("{address} cannot be lent to this client")),
         }
     }
 

@@ -48,11 +48,20 @@ fn answer(
     boot: Option<&BootInfo>,
     known: bool,
 ) -> Result<Message, NoReply> {
-    let mut book = LeaseBook::default();
+    answer_from(subnet, &mut LeaseBook::default(), request, boot, known)
+}
+
+fn answer_from(
+    subnet: &Subnet,
+    book: &mut LeaseBook,
+    request: &Message,
+    boot: Option<&BootInfo>,
+    known: bool,
+) -> Result<Message, NoReply> {
     let own = FurtherOption::read("interface-mtu", "1300").unwrap();
     let mut responder = Responder {
         subnet,
-        book: &mut book,
+        book,
         boot,
         reserved: None,
         known,
@@ -137,6 +146,14 @@ fn strangers_and_other_networks_are_left_alone_where_that_is_said() {
     let mut moved = firmware(Kind::Request);
     moved.options.set(code::REQUESTED_ADDRESS, [203, 0, 113, 7]);
     let left = answer(&subnet, &moved, None, true);
+    assert!(matches!(left, Err(NoReply::NotAuthoritative { .. })), "{left:?}");
+    // Nor is an address of this network that another server of the wire may lend: a client with a lease from here
+    // that comes back with one from there.
+    let mut book = LeaseBook::default();
+    let client = super::super::ClientKey::of(&moved).unwrap();
+    book.offer(&subnet, &client, None, None, Timestamp::UNIX_EPOCH).unwrap();
+    moved.options.set(code::REQUESTED_ADDRESS, [192, 0, 2, 77]);
+    let left = answer_from(&subnet, &mut book, &moved, None, true);
     assert!(matches!(left, Err(NoReply::NotAuthoritative { .. })), "{left:?}");
     // Who chose this server is told, whatever the subnet says.
     moved.options.set(code::SERVER_IDENTIFIER, OURS.octets());
