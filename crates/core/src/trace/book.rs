@@ -169,6 +169,7 @@ mod tests {
     fn seen(text: &str) -> Seen {
         Seen::Report(Box::new(Report {
             from: "192.0.2.50:1024".parse().unwrap(),
+            to: "192.0.2.2:80".parse().unwrap(),
             stage: ReportStage::Started,
             text: Some(text.into()),
             install: 1,

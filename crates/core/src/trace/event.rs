@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    boot::Architecture,
+    boot::{Action, Architecture, BootPlan, Why},
     dhcp::{Message, NoReply, NoSubnet},
     install::ReportStage,
     tftp::Terms,
@@ -67,13 +67,37 @@ pub struct Datagram {
     pub length: usize,
 }
 
+/// What a boot plan comes to, as far as it matters for what happens next.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Course {
+    /// An installer, which will fetch its answers.
+    Install,
+    /// Nothing, because nobody registered the machine.
+    NewcomerLeft,
+    /// Anything else.
+    Other,
+}
+
 /// What was decided for the machine, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Decision {
+    /// What it comes to.
+    pub course: Course,
     /// What it gets.
     pub gets: String,
     /// Why.
     pub why: String,
+}
+
+impl From<&BootPlan<'_>> for Decision {
+    fn from(plan: &BootPlan<'_>) -> Self {
+        let course = match (&plan.action, &plan.why) {
+            (Action::Install { .. }, _) => Course::Install,
+            (Action::Nothing, Why::Newcomer(..)) => Course::NewcomerLeft,
+            _ => Course::Other,
+        };
+        Self { course, gets: plan.summary(), why: plan.why.to_string() }
+    }
 }
 
 /// Why a message got no answer.
@@ -227,6 +251,31 @@ pub const LAST_PACKETS: usize = 4;
 pub const PACKET_KEPT: usize = 64;
 
 impl FileRequest {
+    /// A request for `path` that has just come: nothing is known of it yet, and nothing delivered.
+    #[must_use]
+    pub fn new(wire: Wire, from: SocketAddrV4, to: SocketAddrV4, path: impl Into<String>) -> Self {
+        Self {
+            wire,
+            from,
+            to,
+            path: path.into(),
+            method: None,
+            agent: None,
+            secure: false,
+            role: Role::Unknown,
+            what: String::new(),
+            decision: None,
+            end: TransferEnd::Done,
+            size: 0,
+            delivered: 0,
+            took: Duration::ZERO,
+            terms: None,
+            retransmitted: 0,
+            packets: Vec::new(),
+            left_out: 0,
+        }
+    }
+
     /// Octets a second, once something was delivered.
     #[must_use]
     pub fn rate(&self) -> Option<f64> {
@@ -239,6 +288,8 @@ impl FileRequest {
 pub struct Report {
     /// From where.
     pub from: SocketAddrV4,
+    /// This service's end.
+    pub to: SocketAddrV4,
     /// What it reports.
     pub stage: ReportStage,
     /// What it says beside.

@@ -227,7 +227,7 @@ async fn menu(app: &App, site: &Site, mac: Mac, address: IpAddr) -> Served {
         evidence: machine.filter(|_| armed).map(|machine| (machine.id, Evidence::Menu)),
         role: Role::Menu,
         what: "menu".into(),
-        decision: Some(Decision { gets: plan.summary(), why: plan.why.to_string() }),
+        decision: Some(Decision::from(&plan)),
     }
 }
 

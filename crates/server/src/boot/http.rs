@@ -1,10 +1,6 @@
 //! The boot listener: machines only, no log-in. The same paths as TFTP, answer files, and reports.
 
-use std::{
-    net::{Ipv4Addr, SocketAddr, SocketAddrV4},
-    sync::Arc,
-    time::Instant,
-};
+use std::{net::SocketAddr, sync::Arc, time::Instant};
 
 use axum::{
     Router,
@@ -30,6 +26,7 @@ use super::{
 };
 use crate::{
     content::Content,
+    link::v4,
     state::{App, count},
 };
 
@@ -117,24 +114,14 @@ impl Asked {
 
     fn request(&self, role: Role, what: String, end: TransferEnd) -> FileRequest {
         FileRequest {
-            wire: Wire::Http,
-            from: v4(self.ends.peer),
-            to: v4(self.ends.local),
-            path: self.path.clone(),
             method: Some(self.method.clone()),
             agent: self.agent.clone(),
             secure: self.secure,
             role,
             what,
-            decision: None,
             end,
-            size: 0,
-            delivered: 0,
             took: self.began.elapsed(),
-            terms: None,
-            retransmitted: 0,
-            packets: Vec::new(),
-            left_out: 0,
+            ..FileRequest::new(Wire::Http, v4(self.ends.peer), v4(self.ends.local), self.path.clone())
         }
     }
 }
@@ -212,6 +199,12 @@ impl Delivery {
         }
     }
 
+    /// The file could not be read on: it was changed or taken away underneath.
+    fn unreadable(mut self, error: &std::io::Error) {
+        tracing::error!(path = self.asked.path, "cannot be read: {error}");
+        self.trace(TransferEnd::Unreadable(error.to_string()));
+    }
+
     /// Only the head was asked for.
     fn probed(mut self) {
         self.trace(TransferEnd::Probed);
@@ -246,8 +239,20 @@ fn stream(
     async_stream::try_stream! {
         let mut at = start;
         let mut delivery = Some(delivery);
+        if at == end && let Some(delivery) = delivery.take() {
+            // Of an empty file there is no last octet to wait for.
+            delivery.complete(true).await;
+        }
         while at < end {
-            let piece = reader.read_on(at, end).await?;
+            let piece = match reader.read_on(at, end).await {
+                Ok(piece) => piece,
+                Err(error) => {
+                    if let Some(delivery) = delivery.take() {
+                        delivery.unreadable(&error);
+                    }
+                    Err(error)?
+                }
+            };
             at += piece.len() as u64;
             if let Some(delivery) = &mut delivery {
                 delivery.sent = at - start;
@@ -259,14 +264,6 @@ fn stream(
             }
             yield piece;
         }
-    }
-}
-
-/// IPv4 ends; the boot listener has no others.
-fn v4(address: SocketAddr) -> SocketAddrV4 {
-    match address {
-        SocketAddr::V4(address) => address,
-        SocketAddr::V6(address) => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, address.port()),
     }
 }
 
@@ -352,7 +349,8 @@ async fn report(
         Ok(install) => {
             count(&app.counts.http_served);
             if let Some(install) = install {
-                let report = Report { from: v4(ends.peer), stage, text, install: install.number };
+                let report =
+                    Report { from: v4(ends.peer), to: v4(ends.local), stage, text, install: install.number };
                 note(&app, &install, at, Seen::Report(Box::new(report)));
             }
             plain(StatusCode::OK, "taken\n")

@@ -192,7 +192,7 @@ pub(super) fn rights(findings: &mut Findings, listening: &Listening) {
         let mend = "Start it by its systemd unit, which runs it as a user of its own.";
         findings.add(Severity::Note, Topic::Rights, place, what, mend);
     } else if has(NET_BIND_SERVICE) || listening.dhcp.is_empty() {
-        findings.good(Topic::Rights, place, "has what it needs, and no more");
+        findings.good(Topic::Rights, place, "has what it needs");
     }
 }
 

@@ -77,7 +77,7 @@ fn answer(
     let mut boot = None;
     if let (Some(firmware), Some(mac)) = (firmware, mac) {
         let boots = is_own_trial || plan.as_ref().is_some_and(BootPlan::boots);
-        reply.exchange.decision = plan.as_ref().map(decision);
+        reply.exchange.decision = plan.as_ref().map(Decision::from);
         if boots {
             boot = boot_info(app, &site, subnet, request, mac, firmware, reply);
         }
@@ -122,10 +122,6 @@ fn answer(
         reply.undo_trial(app);
     }
     Ok(())
-}
-
-fn decision(plan: &BootPlan<'_>) -> Decision {
-    Decision { gets: plan.summary(), why: plan.why.to_string() }
 }
 
 /// That a machine with an open install has its address: by a lease of ours, or, beside another server, by its

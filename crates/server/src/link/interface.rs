@@ -1,6 +1,9 @@
 //! Interfaces as the kernel shows them.
 
-use std::{io, net::Ipv4Addr};
+use std::{
+    io,
+    net::{Ipv4Addr, SocketAddr, SocketAddrV4},
+};
 
 use ipnet::Ipv4Net;
 use nix::{ifaddrs::getifaddrs, net::if_::if_nametoindex};
@@ -62,6 +65,14 @@ impl Interface {
         let line =
             text.lines().find(|line| line.split('|').next().is_some_and(|name| name.trim() == self.name))?;
         line.split('|').nth(1)?.trim().parse().ok()
+    }
+}
+
+/// An end of a connection as IPv4: no listener for machines has another.
+pub(crate) fn v4(address: SocketAddr) -> SocketAddrV4 {
+    match address {
+        SocketAddr::V4(address) => address,
+        SocketAddr::V6(address) => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, address.port()),
     }
 }
 

@@ -5,4 +5,4 @@ mod frames;
 mod interface;
 
 pub(crate) use frames::{FrameListener, FrameSender, Heard, Icmp};
-pub(crate) use interface::{Interface, own_addresses};
+pub(crate) use interface::{Interface, own_addresses, v4};

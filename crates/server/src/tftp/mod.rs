@@ -7,19 +7,19 @@ mod transfer;
 use std::{
     net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4},
     sync::Arc,
-    time::Duration,
 };
 
 use jiff::Timestamp;
 use lastmile_core::{
     tftp::{ErrorCode, Packet, RawOptions},
-    trace::{Datagram, FileRequest, Role, Seen, TransferEnd, Wire},
+    trace::{Datagram, FileRequest, Seen, TransferEnd, Wire},
 };
 use tokio::{net::UdpSocket, sync::Semaphore};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
     boot::{Asker, Refusal, resolve},
+    link::v4,
     state::{App, count},
 };
 
@@ -78,14 +78,11 @@ async fn read_request(app: &App, socket: &UdpSocket, bytes: &[u8], from: SocketA
             let owned = |(name, value): (std::borrow::Cow<'_, str>, std::borrow::Cow<'_, str>)| {
                 (name.into_owned().into(), value.into_owned().into())
             };
-            let v4 = |address: Option<SocketAddr>| match address {
-                Some(SocketAddr::V4(address)) => address,
-                _ => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0),
-            };
+            let local = socket.local_addr().map_or(SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0), v4);
             let datagram = Datagram {
                 at: Timestamp::now(),
-                from: v4(Some(from)),
-                to: v4(socket.local_addr().ok()),
+                from: v4(from),
+                to: local,
                 payload: bytes.into(),
                 length: bytes.len(),
             };
@@ -118,26 +115,7 @@ async fn answer(
     let Request { name, options, datagram } = request;
     let at = datagram.at;
     let (sender, receiver) = (datagram.from, datagram.to);
-    let mut file = FileRequest {
-        wire: Wire::Tftp,
-        from: sender,
-        to: receiver,
-        path: name,
-        method: None,
-        agent: None,
-        secure: false,
-        role: Role::Unknown,
-        what: String::new(),
-        decision: None,
-        end: TransferEnd::Done,
-        size: 0,
-        delivered: 0,
-        took: Duration::ZERO,
-        terms: None,
-        retransmitted: 0,
-        packets: Vec::new(),
-        left_out: 0,
-    };
+    let mut file = FileRequest::new(Wire::Tftp, sender, receiver, name);
     let served = match resolve(app, asker, &file.path).await {
         Ok(served) => served,
         Err(refusal) => {

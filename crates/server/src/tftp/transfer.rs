@@ -2,7 +2,7 @@
 
 use std::{
     io,
-    net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4, UdpSocket},
+    net::{IpAddr, SocketAddr, UdpSocket},
     sync::atomic::{AtomicUsize, Ordering},
     thread,
     time::{Duration, Instant},
@@ -17,7 +17,7 @@ use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
 use super::{kept::Kept, outbox::Outbox};
-use crate::content::Content;
+use crate::{content::Content, link::v4};
 
 /// Largest packet a client sends in a transfer: an error with its text.
 const REPLY_BUFFER: usize = 1024;
@@ -163,13 +163,6 @@ fn path_mtu(socket: &UdpSocket) -> u16 {
 /// does not know how.
 pub(super) fn cut_into_segments(socket: &UdpSocket, segment: usize) -> bool {
     i32::try_from(segment).is_ok_and(|segment| setsockopt(socket, sockopt::UdpGsoSegment, &segment).is_ok())
-}
-
-fn v4(address: SocketAddr) -> SocketAddrV4 {
-    match address {
-        SocketAddr::V4(address) => address,
-        SocketAddr::V6(address) => SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, address.port()),
-    }
 }
 
 fn closed() -> TransferEnd {

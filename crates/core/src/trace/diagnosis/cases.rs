@@ -3,7 +3,7 @@
 use jiff::SignedDuration;
 
 use super::{
-    super::{Role, Seen, Silence, TransferEnd},
+    super::{Course, Role, Seen, Silence, TransferEnd},
     Boot, Case, Diagnosis, Exchange,
 };
 use crate::{
@@ -70,10 +70,8 @@ pub(super) fn not_answered(boot: &Boot<'_>) -> Option<Diagnosis> {
 pub(super) fn newcomer_ignored(boot: &Boot<'_>) -> Option<Diagnosis> {
     let exchange = boot.exchanges().find(|exchange| {
         let unanswered = matches!(exchange.dhcp.silence, Some(Silence::Reply(NoReply::Newcomer { .. })));
-        let nothing = exchange.dhcp.decision.as_ref().is_some_and(|decision| {
-            decision.why.contains("is a newcomer") && decision.gets == "no boot information"
-        });
-        unanswered || (nothing && exchange.dhcp.is_from_firmware())
+        unanswered
+            || exchange.dhcp.decision.as_ref().is_some_and(|decision| decision.course == Course::NewcomerLeft)
     })?;
     let mac = exchange.request.mac().map_or_else(|| "its MAC address".into(), |mac| mac.to_string());
     let subnet = exchange.dhcp.subnet.as_deref().unwrap_or("its subnet");
@@ -402,11 +400,9 @@ pub(super) fn no_second_lease(boot: &Boot<'_>) -> Option<Diagnosis> {
 
 pub(super) fn answers_never_fetched(boot: &Boot<'_>) -> Option<Diagnosis> {
     let (kernel, _) = boot.delivered(|role| matches!(role, Role::Kernel | Role::Initrd))?;
-    let installs = boot.files().any(|(_, file)| {
-        file.decision.as_ref().is_some_and(|decision| {
-            decision.gets.starts_with("install ") && decision.gets.contains("with answers")
-        })
-    });
+    let installs = boot
+        .files()
+        .any(|(_, file)| file.decision.as_ref().is_some_and(|decision| decision.course == Course::Install));
     let lease = boot.exchanges().find(|exchange| {
         exchange.event.at >= kernel.at
             && !exchange.dhcp.is_from_firmware()

@@ -8,8 +8,8 @@ use std::{
 use jiff::{SignedDuration, Timestamp};
 
 use super::super::{
-    Datagram, Decision, DhcpExchange, FileRequest, ForeignReply, Report, Role, Seen, Silence, TraceEvent,
-    TransferEnd, Wire,
+    Course, Datagram, Decision, DhcpExchange, FileRequest, ForeignReply, Report, Role, Seen, Silence,
+    TraceEvent, TransferEnd, Wire,
 };
 use crate::{
     boot::{Architecture, Firmware},
@@ -133,26 +133,16 @@ impl Story {
         end: TransferEnd,
         change: impl FnOnce(&mut FileRequest),
     ) -> &mut Self {
-        let done = end == TransferEnd::Done;
+        let ends = (SocketAddrV4::new(ADDRESS, 1024), SocketAddrV4::new(SERVICE, 69));
         let mut file = FileRequest {
-            wire: Wire::Tftp,
-            from: SocketAddrV4::new(ADDRESS, 1024),
-            to: SocketAddrV4::new(SERVICE, 69),
-            path: path.into(),
-            method: None,
-            agent: None,
-            secure: false,
             what: format!("{} {path}", role.word()),
             role,
-            decision: None,
-            end,
             size: 1_000_000,
-            delivered: if done { 1_000_000 } else { 0 },
+            delivered: if end == TransferEnd::Done { 1_000_000 } else { 0 },
+            end,
             took: Duration::from_millis(800),
             terms: Some(Terms { blksize: 1468, windowsize: 4, ..Terms::default() }),
-            retransmitted: 0,
-            packets: Vec::new(),
-            left_out: 0,
+            ..FileRequest::new(Wire::Tftp, ends.0, ends.1, path)
         };
         change(&mut file);
         self.push(Seen::File(Box::new(file)))
@@ -165,6 +155,7 @@ impl Story {
 
     pub(in crate::trace) fn menu(&mut self) -> &mut Self {
         let decision = Decision {
+            course: Course::Install,
             gets: "install 1 of tidewrack-12 r1 with answers quay-server v1".into(),
             why: "install 1 of tidewrack-12 r1 is armed".into(),
         };
@@ -181,7 +172,13 @@ impl Story {
 
     pub(in crate::trace) fn report(&mut self, stage: ReportStage) -> &mut Self {
         let from = SocketAddrV4::new(ADDRESS, 1025);
-        self.push(Seen::Report(Box::new(Report { from, stage, text: None, install: 1 })))
+        self.push(Seen::Report(Box::new(Report {
+            from,
+            to: SocketAddrV4::new(SERVICE, 80),
+            stage,
+            text: None,
+            install: 1,
+        })))
     }
 
     pub(in crate::trace) fn foreign(&mut self, expected: bool) -> &mut Self {
