@@ -48,6 +48,29 @@ fn a_person_sets_up_a_site_and_reads_it_back() {
 }
 
 #[test]
+fn a_change_adds_to_a_subnets_lists_and_what_is_to_go_is_said() {
+    let service = loopback(21_050);
+    service.add_subnet();
+    let change = |settings: &[&str]| {
+        service.run(&[&["subnet", "change", "holm-quay"], settings].concat());
+        service.json(&["subnet", "show", "holm-quay"])
+    };
+    let list = |of: &[&str]| serde_json::json!(of);
+    change(&["--exclude", "198.51.100.105"]);
+    let grown = change(&["--exclude", "198.51.100.107-198.51.100.108", "--exclude", "198.51.100.105"]);
+    assert_eq!(grown["exclusions"], list(&["198.51.100.105", "198.51.100.107-198.51.100.108"]));
+    let anew = change(&["--without", "exclude", "--exclude", "198.51.100.109"]);
+    assert_eq!(anew["exclusions"], list(&["198.51.100.109"]));
+    assert_eq!(change(&["--without", "exclude"])["exclusions"], list(&[]));
+    // A second run that lies in the first is refused, and nothing is saved.
+    let before = service.json(&["subnet", "show", "holm-quay"]);
+    let (_, said) =
+        service.fail(&["subnet", "change", "holm-quay", "--pool", "198.51.100.110-198.51.100.115"]);
+    assert!(said.contains("pools[1]") && said.contains("overlaps"), "{said}");
+    assert_eq!(service.json(&["subnet", "show", "holm-quay"]), before);
+}
+
+#[test]
 fn a_folder_becomes_an_image_and_the_same_content_is_stored_once() {
     let service = loopback(21_010);
     service.write("netboot/boot/linux", b"kernel");

@@ -229,10 +229,17 @@ fn a_relay_leads_across_a_routed_hop_and_addresses_there_are_tried_for() {
     assert!(trace.contains("by relay 192.0.2.1, circuit berth-4/7"), "{trace}");
     assert!(trace.contains("192.0.2.100 is in use by somebody"), "{trace}");
     // A relay that no subnet names is left alone, and the trace says what to do.
-    service.run(&["subnet", "change", "quay-lab", "--relay", "192.0.2.9"]);
+    service.run(&["subnet", "change", "quay-lab", "--without", "relay", "--relay", "192.0.2.9"]);
     assert!(try_ask(&client, folder.path(), &PXE).is_err());
     let trace = service.run(&["trace", "auklet-chart"]);
-    assert!(trace.contains("--relay 192.0.2.1"), "{trace}");
+    assert!(trace.contains("--relay 192.0.2.1`"), "{trace}");
+    // What it says to do leaves the other relay, and leads there.
+    service.run(&["subnet", "change", "quay-lab", "--relay", "192.0.2.1"]);
+    assert_eq!(
+        service.json(&["subnet", "show", "quay-lab"])["relays"],
+        serde_json::json!(["192.0.2.9", "192.0.2.1"])
+    );
+    ask(&client, folder.path(), &[&["-T", "3"], PXE.as_slice()].concat());
 }
 
 #[test]

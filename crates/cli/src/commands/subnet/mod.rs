@@ -7,7 +7,7 @@ mod settings;
 use clap::Subcommand;
 use lastmile_api::{Proposal, ReservationDraft, ReservationView, SubnetDraft, SubnetView};
 use lastmile_client::Client;
-pub(crate) use settings::{Settings, name_and_value};
+pub(crate) use settings::{Lists, Settings, name_and_value};
 
 use crate::output::{Failure, Output, clock, or_dash, pairs, table};
 
@@ -44,7 +44,7 @@ pub(crate) enum Command {
         /// Its name.
         name: String,
     },
-    /// Change a subnet: what is not named stays as it is.
+    /// Change a subnet: what is not named stays as it is, and lists (dns, ntp, pool, exclude, relay) grow.
     Change {
         /// Its name.
         name: String,
@@ -105,13 +105,13 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     match command {
         Command::Add { name, network, settings } => {
             let mut draft = SubnetDraft::new(name, network);
-            settings.apply(&mut draft)?;
+            settings.apply(&mut draft, Lists::Grow)?;
             out.show(&client.create_subnet(&draft).await?, show);
         }
         Command::Suggest { wire, name, add, settings } => {
             let mut proposal = client.suggest_subnet(&wire).await?;
             proposal.draft.name = name.unwrap_or(proposal.draft.name);
-            settings.apply(&mut proposal.draft)?;
+            settings.apply(&mut proposal.draft, Lists::Replace)?;
             if add {
                 out.show(&client.create_subnet(&proposal.draft).await?, show);
             } else {
@@ -122,7 +122,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Show { name } => out.show(&client.subnet(&name).await?, show),
         Command::Change { name, settings } => {
             let mut draft = client.subnet(&name).await?.subnet;
-            settings.apply(&mut draft)?;
+            settings.apply(&mut draft, Lists::Grow)?;
             out.show(&client.replace_subnet(&name, &draft).await?, show);
         }
         Command::Picture { name } => out.show(&client.picture(&name).await?, picture::text),

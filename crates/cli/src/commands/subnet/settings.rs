@@ -62,8 +62,9 @@ pub(crate) struct Settings {
     /// given several times.
     #[arg(long, value_name = "NAME=VALUE")]
     option: Vec<String>,
-    /// Take a setting out again: router, dns, domain, ntp, pool, exclude, interface, vlan, relay, or a further
-    /// option's name; may be given several times.
+    /// Take a setting out: router, dns, domain, ntp, pool, exclude, interface, vlan, relay, or a further option's
+    /// name; may be given several times. It goes first, so a list is written anew by both, as in `--without dns --dns
+    /// 192.0.2.5`.
     #[arg(long, value_name = "SETTING")]
     without: Vec<String>,
 }
@@ -106,9 +107,19 @@ pub(crate) fn name_and_value(text: &str) -> Result<(String, String), Failure> {
     })
 }
 
+/// What becomes of the values that a list (name servers, pools, exclusions, relays …) has already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Lists {
+    /// They stay, and what is said comes beside them: a setting that somebody relies on is not lost by adding one.
+    Grow,
+    /// What is said stands in their place.
+    Replace,
+}
+
 impl Settings {
-    /// Puts what was said into `draft`; what was not said stays as it is.
-    pub(crate) fn apply(self, draft: &mut SubnetDraft) -> Result<(), Failure> {
+    /// Puts what was said into `draft`; what was not said stays as it is. What `--without` names goes first, so a list
+    /// can be written anew in one command.
+    pub(crate) fn apply(self, draft: &mut SubnetDraft, lists: Lists) -> Result<(), Failure> {
         for setting in &self.without {
             take_out(draft, setting)?;
         }
@@ -141,8 +152,13 @@ impl Settings {
         option(&mut draft.domain, self.domain);
         option(&mut draft.interface, self.interface);
         let list = |field: &mut Vec<String>, values: Vec<String>| {
-            if !values.is_empty() {
-                *field = values;
+            if lists == Lists::Replace && !values.is_empty() {
+                field.clear();
+            }
+            for value in values {
+                if !field.contains(&value) {
+                    field.push(value);
+                }
             }
         };
         list(&mut draft.dns, self.dns);

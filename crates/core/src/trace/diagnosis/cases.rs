@@ -21,6 +21,15 @@ const KERNEL_START: SignedDuration = SignedDuration::from_secs(150);
 /// An installer that has its address fetches its answers within this time.
 const ANSWERS_FETCH: SignedDuration = SignedDuration::from_secs(60);
 
+/// What stands for a subnet in a command where the trace does not tell which it is.
+fn subnet_of<'a>(boot: &'a Boot<'_>) -> &'a str {
+    let named = boot.events.iter().rev().find_map(|event| match &event.seen {
+        Seen::Dhcp(dhcp) => dhcp.subnet.as_deref(),
+        _ => None,
+    });
+    named.unwrap_or("NAME")
+}
+
 fn plural(count: usize, one: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {one}s") }
 }
@@ -223,14 +232,15 @@ pub(super) fn refused(boot: &Boot<'_>) -> Option<Diagnosis> {
 pub(super) fn address_in_use(boot: &Boot<'_>) -> Option<Diagnosis> {
     let exchange = boot.exchanges().find(|exchange| exchange.request.kind == Kind::Decline)?;
     let address = exchange.request.options.address(code::REQUESTED_ADDRESS)?;
+    let subnet = exchange.dhcp.subnet.as_deref().unwrap_or("NAME");
     Some(Diagnosis::new(
         Case::AddressInUse,
         exchange.event,
         format!("the machine declines {address}: somebody answers there already"),
         format!("{address} is in a pool, and set by hand on another machine. It is left alone for an hour."),
         format!(
-            "Exclude it (`lastmile subnet change NAME --exclude {address}`), or set the other machine to DHCP. If the \
-             subnet's probe is off, switch it on."
+            "Exclude it (`lastmile subnet change {subnet} --exclude {address}`), or set the other machine to DHCP. If \
+             the subnet's probe is off, switch it on (`--probe yes`)."
         ),
     ))
 }
@@ -247,7 +257,10 @@ pub(super) fn wrong_loader(boot: &Boot<'_>) -> Option<Diagnosis> {
         format!("{own} firmware asks for {}, the loader for {fetched}", file.path),
         "The firmware cannot start it: it will say so, or hang, or restart. This service tells each architecture its \
          own loader, so the name came from another DHCP server that has one name for all.",
-        "Make that server tell by option 93: `lastmile subnet advice NAME` lists the name for each architecture.",
+        format!(
+            "Make that server tell by option 93: `lastmile subnet advice {}` lists the name for each architecture.",
+            subnet_of(boot)
+        ),
     ))
 }
 
@@ -362,8 +375,11 @@ pub(super) fn no_menu_asked(boot: &Boot<'_>) -> Option<Diagnosis> {
             ),
             "GRUB up to 2.06 asks for its menu where the other server's acknowledgement says (next server, siaddr), not \
              where this service's offer says.",
-            "Enter this service's address as next server in the other DHCP server: `lastmile subnet advice NAME` has \
-             it. It need name no boot file.",
+            format!(
+                "Enter this service's address as next server in the other DHCP server: `lastmile subnet advice {}` \
+                 has it. It need name no boot file.",
+                subnet_of(boot)
+            ),
         ));
     }
     Some(Diagnosis::new(

@@ -251,7 +251,9 @@ fn an_address_that_is_in_use_and_one_that_is_refused() {
     decline.options.set(code::REQUESTED_ADDRESS, ADDRESS.octets());
     let exchange = story.exchange(&decline, None);
     story.push(Seen::Dhcp(Box::new(exchange)));
-    assert!(only(&story, 1, Case::AddressInUse).mend.contains("--exclude 192.0.2.50"));
+    assert!(
+        only(&story, 1, Case::AddressInUse).mend.contains("subnet change holm-quay --exclude 192.0.2.50`")
+    );
 
     let mut moved = Story::new();
     moved.discover().nak();
