@@ -2,16 +2,21 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{InstallRow, MachineRow};
+use crate::{InstallRow, MachineRow, Work};
 
 /// Something changed. Sent as a server-sent event (WHATWG HTML, section 9.2) with one of these as its data.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum Event {
     /// A machine changed, or was seen on the wire.
     Machine {
         /// The machine as it is now.
         machine: Box<MachineRow>,
+    },
+    /// A machine that nobody registered was seen on the wire.
+    Newcomer {
+        /// Its MAC address.
+        mac: String,
     },
     /// A machine was removed.
     Gone {
@@ -22,6 +27,16 @@ pub enum Event {
     Install {
         /// The install as it is now.
         install: Box<InstallRow>,
+    },
+    /// An image or one of its revisions changed, came or went.
+    Image {
+        /// The image's name.
+        name: String,
+    },
+    /// Something that takes longer than a moment went on, or ended.
+    Work {
+        /// How far it is.
+        work: Work,
     },
     /// Events were lost because the reader was too slow: everything must be read again.
     Lagged,

@@ -51,7 +51,7 @@ pub struct InstallDetail {
     #[serde(flatten)]
     pub install: InstallRow,
     /// SHA-256 over all files of the image revision.
-    pub manifest_hash: String,
+    pub manifest_hash: Option<String>,
     /// SHA-256 of the answer file as served last.
     pub answer_hash: Option<String>,
     /// How many boots came as far as the kernel.
@@ -115,7 +115,7 @@ impl InstallDetail {
     pub fn new(install: &Install, steps: Vec<Step>) -> Self {
         Self {
             install: install.into(),
-            manifest_hash: install.manifest_hash.to_string(),
+            manifest_hash: install.manifest_hash.map(|hash| hash.to_string()),
             answer_hash: install.answer_hash.map(|hash| hash.to_string()),
             kernel_fetches: install.kernel_fetches,
             steps,

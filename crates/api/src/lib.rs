@@ -8,8 +8,10 @@
 
 mod check;
 mod event;
+mod image;
 mod install;
 mod machine;
+mod menu;
 mod problem;
 mod status;
 mod things;
@@ -17,27 +19,36 @@ mod trace;
 
 pub use check::{CheckReport, Finding, Severity};
 pub use event::Event;
+pub use image::{
+    CurrentRevision, ImageDetail, ImageRow, Inspection, RevisionDetail, RevisionRow, Upload, UploadRequest,
+    Work,
+};
 pub use install::{InstallDetail, InstallList, InstallQuery, InstallRow};
 pub use lastmile_core::{
     Fault,
     answers::{PasswordInput, PasswordShown, Settings},
-    boot::{Advice, HttpReach, LoaderDraft},
+    boot::{
+        ActionDraft, Advice, After, Architecture, EntryDraft, HttpReach, Language, LoaderDraft, LoaderFacts,
+        MenuDraft, Origin, Parameter,
+    },
     dhcp::LeaseState,
-    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256, Start, VolumePlace, recognise::Cpu},
     install::{ArmRequest, InstallState, ReportStage, Step, StepKind},
-    machine::{MachineDraft, StandingDraft},
+    machine::{LabelDraft, MachineDraft, StandingDraft},
     net::{Holding, HttpBoot, Mode, Newcomers, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
+    site::SiteSettings,
     trace::{Case, Diagnosis, Mark, Pair, Wire},
 };
 pub use machine::{
     Installed, LoaderChoice, MachineDetail, MachineList, MachineQuery, MachineRow, MachineSort, PlanView,
     Stage,
 };
+pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, PreviewRequest, ScreenView};
 pub use problem::{PROBLEM_JSON, Problem};
 pub use status::{Counters, Status};
 pub use things::{
-    AnswersPreview, AnswersView, ContentView, ImageView, LeaseView, LoaderView, ReservationView,
-    RevisionView, SubnetView,
+    AnswersPreview, AnswersView, ContentView, FoundFile, FoundLoader, LeaseView, LoaderView, ReservationView,
+    SubnetView,
 };
 pub use trace::{NewcomerView, OptionLine, Trace, TraceComparison, TraceLine};
 

@@ -101,6 +101,8 @@ pub struct MachineRow {
     pub address: Option<std::net::Ipv4Addr>,
     /// What it does when no install is armed.
     pub standing: StandingDraft,
+    /// Its labels.
+    pub labels: Vec<String>,
     /// When it was last seen on the wire, or its install last moved.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub last_seen: Option<Timestamp>,
@@ -119,6 +121,12 @@ pub struct MachineDetail {
     pub plan: PlanView,
     /// DHCP options of its own.
     pub options: std::collections::BTreeMap<String, String>,
+    /// What is known of it.
+    pub facts: std::collections::BTreeMap<String, String>,
+    /// Kernel parameters of its own.
+    pub parameters: Vec<String>,
+    /// The menu it is shown, where it is its own.
+    pub menu: Option<String>,
     /// What stops its last boot, as far as it was recognised.
     pub diagnoses: Vec<Diagnosis>,
     /// What it did on the wire since the service started, oldest first, within bounds.
@@ -132,8 +140,8 @@ pub struct PlanView {
     pub gets: String,
     /// Why: the first rule that applied.
     pub why: String,
-    /// Kernel parameters, with what is secret left out.
-    pub parameters: Vec<String>,
+    /// Kernel parameters of what starts, with their origins, and what is secret left out.
+    pub parameters: Vec<lastmile_core::boot::Parameter>,
     /// The loader that each kind of firmware is given; none if the machine gets no boot information.
     pub loaders: Vec<LoaderChoice>,
     /// The menu in the loader's language, with what is secret left out.

@@ -5,9 +5,9 @@ use std::net::Ipv4Addr;
 use jiff::Timestamp;
 use lastmile_core::{
     answers::{AnswersVersion, PasswordShown, Settings},
-    boot::{HttpReach, Loader},
+    boot::{HttpReach, Language, Loader, LoaderFacts},
     dhcp::{LeaseRecord, LeaseState},
-    image::{Family, FileEntry, Image, ImageKind, Revision},
+    image::{Family, FileEntry},
     net::SubnetDraft,
 };
 use serde::{Deserialize, Serialize};
@@ -93,6 +93,10 @@ pub struct LoaderView {
     pub boot_file: String,
     /// How it can fetch by HTTP.
     pub http: HttpReach,
+    /// The language it reads menus in.
+    pub language: Language,
+    /// What its files tell of it.
+    pub facts: LoaderFacts,
     /// Its files.
     pub files: Vec<FileEntry>,
 }
@@ -106,79 +110,9 @@ impl From<&Loader> for LoaderView {
             user_class: loader.user_class.clone(),
             boot_file: loader.boot_file.clone(),
             http: loader.http,
+            language: loader.language,
+            facts: loader.facts.clone(),
             files: loader.manifest.files().to_vec(),
-        }
-    }
-}
-
-/// An image and its current revision.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct ImageView {
-    /// Its name.
-    pub name: String,
-    /// What the person at the machine reads.
-    pub title: String,
-    /// What it is for.
-    pub kind: ImageKind,
-    /// The current revision.
-    pub current: RevisionView,
-    /// How many machines hold it, at whatever revision.
-    pub machines: usize,
-}
-
-/// One revision of an image.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct RevisionView {
-    /// 1, 2, 3 …
-    pub number: u32,
-    /// When it was imported.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Timestamp,
-    /// Which answer file it reads.
-    pub family: Family,
-    /// Path of the kernel.
-    pub kernel: String,
-    /// Paths of the initrds.
-    pub initrds: Vec<String>,
-    /// Kernel parameters it always needs.
-    pub parameters: Vec<String>,
-    /// SHA-256 over all files.
-    pub manifest_hash: String,
-    /// Octets in all.
-    pub size: u64,
-    /// Paths whose content is missing or changed; while there are any, it cannot be booted.
-    pub damaged: Vec<String>,
-    /// Its files.
-    pub files: Vec<FileEntry>,
-}
-
-impl From<&Revision> for RevisionView {
-    fn from(revision: &Revision) -> Self {
-        Self {
-            number: revision.number,
-            created: revision.created,
-            family: revision.family,
-            kernel: revision.kernel.clone(),
-            initrds: revision.initrds.clone(),
-            parameters: revision.parameters.clone(),
-            manifest_hash: revision.manifest_hash().to_string(),
-            size: revision.manifest.size(),
-            damaged: revision.damaged.clone(),
-            files: revision.manifest.files().to_vec(),
-        }
-    }
-}
-
-impl ImageView {
-    /// From the record, with the number of machines that hold it.
-    #[must_use]
-    pub fn new(image: &Image, machines: usize) -> Self {
-        Self {
-            name: image.name.clone(),
-            title: image.title.clone(),
-            kind: image.kind,
-            current: image.current.as_ref().into(),
-            machines,
         }
     }
 }
@@ -226,4 +160,32 @@ pub struct ContentView {
     pub sha256: String,
     /// Octets.
     pub size: u64,
+}
+
+/// A loader that the operating system's packages put on the service's host.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct FoundLoader {
+    /// The name it would get.
+    pub name: String,
+    /// The package it comes from.
+    pub package: String,
+    /// What its files tell of it.
+    pub facts: LoaderFacts,
+    /// Only for clients that name this user class.
+    pub user_class: Option<String>,
+    /// The file that firmware would be told to fetch.
+    pub boot_file: String,
+    /// Where its files are: the name each would get, and its path on the service's host.
+    pub files: Vec<FoundFile>,
+    /// Why it cannot be added as it is, if it cannot.
+    pub in_the_way: Option<String>,
+}
+
+/// A file of a loader that was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct FoundFile {
+    /// The name it would get.
+    pub name: String,
+    /// Where it is.
+    pub path: String,
 }

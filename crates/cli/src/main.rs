@@ -11,7 +11,9 @@ use clap::{CommandFactory, Parser, Subcommand};
 use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
-    commands::{answers, check, image, install, loader, machine, status, subnet, trace},
+    commands::{
+        answers, check, image, install, label, loader, machine, menu, settings, status, subnet, trace,
+    },
     output::{Failure, Output},
 };
 
@@ -46,6 +48,15 @@ enum Command {
     /// What is booted.
     #[command(subcommand)]
     Image(image::Command),
+    /// What the person at a machine sees.
+    #[command(subcommand)]
+    Menu(menu::Command),
+    /// What machines of a group have in common.
+    #[command(subcommand)]
+    Label(label::Command),
+    /// What holds for the whole site.
+    #[command(subcommand)]
+    Settings(settings::Command),
     /// Install settings, from which each machine's answer file is made.
     #[command(subcommand)]
     Answers(answers::Command),
@@ -106,6 +117,9 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Subnet(command) => subnet::run(command, &client, &out).await?,
         Command::Loader(command) => loader::run(command, &client, &out).await?,
         Command::Image(command) => image::run(command, &client, &out).await?,
+        Command::Menu(command) => menu::run(command, &client, &out).await?,
+        Command::Label(command) => label::run(command, &client, &out).await?,
+        Command::Settings(command) => settings::run(command, &client, &out).await?,
         Command::Answers(command) => answers::run(command, &client, &out).await?,
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,

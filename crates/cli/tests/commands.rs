@@ -81,9 +81,11 @@ fn a_folder_becomes_an_image_and_the_same_content_is_stored_once() {
         service.try_run(&[
             "image",
             "add",
-            "bollard-9",
-            "--folder",
             folder.to_str().unwrap(),
+            "--name",
+            "bollard-9",
+            "--kind",
+            "installer",
             "--kernel",
             kernel,
             "--initrd",
@@ -93,20 +95,50 @@ fn a_folder_becomes_an_image_and_the_same_content_is_stored_once() {
         ])
     };
     let wrong = add("linux", "quiet");
-    assert!(String::from_utf8_lossy(&wrong.stderr).contains("'linux' is not in the folder"));
+    assert!(String::from_utf8_lossy(&wrong.stderr).contains("the kernel 'linux' is not among the files"));
     assert!(add("boot/linux", "quiet").status.success());
     let again = add("boot/linux", "quiet");
     assert!(String::from_utf8_lossy(&again.stderr).contains("exactly revision 1"), "{again:?}");
     assert!(add("boot/linux", "noquiet").status.success());
     let image = service.json(&["image", "show", "bollard-9"]);
     assert_eq!(image["current"]["number"], 2);
-    assert_eq!(image["current"]["files"].as_array().unwrap().len(), 3);
+    assert_eq!(image["revision"]["files"].as_array().unwrap().len(), 3);
     assert_eq!(files_below(&service.folder.path().join("data/content")), 2);
 }
 
 fn files_below(folder: &Path) -> usize {
     let entries = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
     entries.map(|path| if path.is_dir() { files_below(&path) } else { 1 }).sum()
+}
+
+#[test]
+fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
+    let service = loopback(21_060);
+    service.fill();
+    service.run(&["install", "cancel", "1"]);
+    let example = service.run(&["answers", "example"]);
+    let answers =
+        example.replace("parameters = []", "parameters = ['vga=791', 'role=quay', 'ip={{ name }}']");
+    assert_ne!(answers, example);
+    let answers = service.write("more.toml", answers);
+    service.run(&["answers", "save", "quay-server", "--from", &answers]);
+    service.run(&["label", "save", "chart", "--parameter", "role=chart", "--parameter", "console=tty1"]);
+    service.run(&["machine", "change", "auklet-chart", "--label", "chart", "--parameter", "!vga"]);
+    service.arm();
+    let machine = service.json(&["machine", "show", "auklet-chart"]);
+    let shown = machine["plan"]["parameters"].as_array().unwrap().iter().map(|parameter| {
+        let origin = &parameter["origin"];
+        let origin = origin.as_str().or(origin["label"].as_str()).unwrap();
+        format!("{} {origin}", parameter["word"].as_str().unwrap())
+    });
+    let shown: Vec<String> = shown.filter(|shown| !shown.ends_with(" family")).collect();
+    assert_eq!(shown, ["ip=auklet-chart answers", "role=chart chart", "console=tty1 chart"]);
+    let plan = service.run(&["plan", "auklet-chart"]);
+    assert!(plan.contains("role=chart") && plan.contains("role=quay"), "what was replaced is told: {plan}");
+    let bad =
+        service.write("bad.toml", example.replace("parameters = []", "parameters = ['ip={{ adress }}']"));
+    let (_, said) = service.fail(&["answers", "save", "quay-server", "--from", &bad]);
+    assert!(said.contains("parameters[0]: 'ip={{ adress }}'") && said.contains("column 7"), "{said}");
 }
 
 #[test]
@@ -161,7 +193,7 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
     let (_, said) = service.fail(&["machine", "add", "auklet", "--mac", "02:00:5e:00:53", "--mac", "x"]);
     assert!(said.contains("macs[0]: '02:00:5e:00:53' has 10 hexadecimal digits"), "{said}");
     assert!(said.contains("macs[1]: 'x' holds 'x'"), "{said}");
-    let (_, said) = service.fail(&["image", "add", "tidewrack-12", "--kernel", "/nowhere/linux"]);
+    let (_, said) = service.fail(&["image", "add", "/nowhere/linux"]);
     assert!(said.contains("/nowhere/linux"), "{said}");
     let (_, said) = service.fail(&["install", "arm", "a", "--image", "b", "--answers", "c"]);
     for part in [

@@ -8,99 +8,23 @@ mod support;
 
 use std::{
     net::Ipv4Addr,
-    path::Path,
-    process::{Child, Command, Stdio},
+    process::Command,
     time::{Duration, Instant},
 };
 
 use lastmile_sim::ForeignServer;
 use serde_json::Value;
-use support::{background::Background, need, netns::Netns, service::Service, site::MAC, wait_for};
+use support::{
+    background::Background,
+    computer::{Computer, INSTALLER, add_signed_loader, uefi, wire},
+    need,
+    netns::Netns,
+    service::Service,
+    wait_for,
+};
 
-const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
 /// From power-on to the installer's first report. It took about 210 s on an idle machine with two cores.
 const LIMIT: Duration = Duration::from_secs(900);
-
-/// An emulated computer, switched off with the value.
-struct Computer(Child);
-
-impl Computer {
-    /// Switches on a computer on `tap0` in the namespace; its serial console is written to a file.
-    ///
-    /// `rom` is what follows the NIC: UEFI brings its own network boot program, so its NIC has no option ROM;
-    /// under BIOS the network boot program is that ROM.
-    fn power_on(namespace: &Netns, folder: &Path, rom: &str, firmware: &[String]) -> Self {
-        Self::power_on_as(namespace, folder, "q35", rom, firmware)
-    }
-
-    fn power_on_as(namespace: &Netns, folder: &Path, machine: &str, rom: &str, firmware: &[String]) -> Self {
-        let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
-        let serial = folder.join("serial");
-        let mut command = namespace.command(&qemu);
-        command
-            .args(["-machine", machine, "-cpu", "max", "-m", "1024", "-display", "none", "-monitor", "none"])
-            .args(["-no-reboot", "-boot", "n"])
-            .args(["-serial", &format!("file:{}", serial.display())])
-            .args(["-netdev", "tap,id=wire,ifname=tap0,script=no,downscript=no"])
-            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC}{rom}")])
-            .args(firmware)
-            .stdin(Stdio::null())
-            .stdout(Stdio::null());
-        Self(command.spawn().unwrap())
-    }
-}
-
-impl Drop for Computer {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-/// A namespace with the wire that the computer hangs on, and others may.
-fn wire(what: &str) -> Netns {
-    let namespace = Netns::new(what);
-    namespace.bridge("quay0", "192.0.2.2/24");
-    namespace.run("ip tuntap add tap0 mode tap");
-    namespace.run("ip link set tap0 master quay0");
-    namespace.run("ip link set tap0 up");
-    namespace
-}
-
-/// The drives of UEFI firmware: its code, and a copy of its variables.
-fn uefi(service: &Service<'_>, code: &str, variables: &str) -> Vec<String> {
-    let code = need(&format!("/usr/share/OVMF/{code}"), "ovmf");
-    let own = service.folder.path().join("vars.fd");
-    std::fs::copy(need(&format!("/usr/share/OVMF/{variables}"), "ovmf"), &own).unwrap();
-    vec![
-        "-drive".into(),
-        format!("if=pflash,format=raw,unit=0,readonly=on,file={code}"),
-        "-drive".into(),
-        format!("if=pflash,format=raw,unit=1,file={}", own.display()),
-    ]
-}
-
-/// Debian's own signed loaders.
-fn add_signed_loader(service: &Service<'_>, http: &str) {
-    service.run(&[
-        "loader",
-        "add",
-        "signed-x64",
-        "--architecture",
-        "uefi-x64",
-        "--boot-file",
-        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")),
-        "--file",
-        &format!(
-            "grubx64.efi={}",
-            need("/usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed", "grub-efi-amd64-signed")
-        ),
-        "--file",
-        &format!("x86_64-efi/http.mod={}", need("/usr/lib/grub/x86_64-efi/http.mod", "grub-efi-amd64-bin")),
-        "--http",
-        http,
-    ]);
-}
 
 /// A DHCP server of somebody else on the same wire, which hands out 192.0.2.90.
 fn other_server(namespace: &Netns, what: &str, boot: Option<(Ipv4Addr, String)>) -> (Netns, Background) {
@@ -143,15 +67,12 @@ fn fill(service: &Service<'_>) {
     service.run(&[
         "image",
         "add",
+        &need(&format!("{INSTALLER}/linux"), "debian-installer-12-netboot-amd64"),
+        &need(&format!("{INSTALLER}/initrd.gz"), "debian-installer-12-netboot-amd64"),
+        "--name",
         "tidewrack-12",
         "--title",
         "Tidewrack 12",
-        "--family",
-        "preseed",
-        "--kernel",
-        &need(&format!("{INSTALLER}/linux"), "debian-installer-12-netboot-amd64"),
-        "--initrd",
-        &need(&format!("{INSTALLER}/initrd.gz"), "debian-installer-12-netboot-amd64"),
         "--parameter",
         "console=ttyS0",
     ]);
@@ -244,6 +165,9 @@ fn bios_is_told_apart_and_starts_the_kernel() {
         "bios-core",
         "--architecture",
         "bios",
+        // The emulated NIC's option ROM reads scripts, and would get one.
+        "--user-class",
+        "iPXE",
         "--boot-file",
         core.to_str().unwrap(),
         "--file",

@@ -127,6 +127,7 @@ fn an_answer_file_is_read_from_its_machines_own_address_only() {
     let own = menu(leased);
     let url =
         own.split_whitespace().find_map(|word| word.strip_prefix("url=")).unwrap_or_else(|| panic!("{own}"));
+    let url = url.trim_end_matches(';');
     let status = |from: &str, url: &str| {
         curl(&client, &["--interface", from, "-o", "/dev/null", "-w", "%{http_code}", url])
     };

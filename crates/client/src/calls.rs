@@ -3,11 +3,12 @@
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
-    Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, Event, ImageView, InstallDetail,
-    InstallList, InstallQuery, InstallRow, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft,
-    MachineList, MachineQuery, MachineRow, NewcomerView, PasswordInput, Picture, Proposal, ReservationDraft,
-    ReservationView, RevisionDraft, Settings, Status, SubnetDraft, SubnetView, Trace, TraceComparison,
-    TraceLine,
+    Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, CurrentRevision, Event, FoundLoader,
+    ImageDetail, ImageRow, Inspection, InstallDetail, InstallList, InstallQuery, InstallRow, LabelDraft,
+    LabelView, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft, MachineList, MachineQuery,
+    MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView, PasswordInput, Picture, PreviewRequest,
+    Proposal, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings, SiteSettings,
+    Status, SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work,
 };
 use reqwest::Method;
 
@@ -149,18 +150,126 @@ impl Client {
         self.delete(&format!("/loaders/{}", part(name))).await
     }
 
+    /// Loaders that packages put on the service's host.
+    pub async fn packaged_loaders(&self) -> Result<Vec<FoundLoader>, ClientError> {
+        self.get("/loaders/packaged").await
+    }
+
+    /// Adds a loader that packages put on the service's host.
+    pub async fn add_packaged_loader(&self, name: &str) -> Result<LoaderView, ClientError> {
+        self.put_or_post(Method::POST, &format!("/loaders/packaged/{}", part(name)), &()).await
+    }
+
     /// All images.
-    pub async fn images(&self) -> Result<Vec<ImageView>, ClientError> {
+    pub async fn images(&self) -> Result<Vec<ImageRow>, ClientError> {
         self.get("/images").await
     }
 
     /// One image.
-    pub async fn image(&self, name: &str) -> Result<ImageView, ClientError> {
+    pub async fn image(&self, name: &str) -> Result<ImageDetail, ClientError> {
         self.get(&format!("/images/{}", part(name))).await
     }
 
+    /// Says what files are and what saving them would make.
+    pub async fn inspect(&self, draft: &RevisionDraft) -> Result<Inspection, ClientError> {
+        self.put_or_post(Method::POST, "/images/inspect", draft).await
+    }
+
+    /// One revision of an image.
+    pub async fn revision(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        self.get(&format!("/images/{}/revisions/{number}", part(image))).await
+    }
+
+    /// Makes a revision the current one.
+    pub async fn set_current(&self, image: &str, number: u32) -> Result<ImageDetail, ClientError> {
+        let path = format!("/images/{}/current", part(image));
+        self.put_or_post(Method::PUT, &path, &CurrentRevision { number }).await
+    }
+
+    /// Takes a revision out of use.
+    pub async fn retire(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        let path = format!("/images/{}/revisions/{number}/retire", part(image));
+        self.put_or_post(Method::POST, &path, &()).await
+    }
+
+    /// Brings a retired revision back.
+    pub async fn restore(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        let path = format!("/images/{}/revisions/{number}/restore", part(image));
+        self.put_or_post(Method::POST, &path, &()).await
+    }
+
+    /// Removes a revision.
+    pub async fn remove_revision(&self, image: &str, number: u32) -> Result<(), ClientError> {
+        self.delete(&format!("/images/{}/revisions/{number}", part(image))).await
+    }
+
+    /// Has every file of a revision read again.
+    pub async fn verify(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        let path = format!("/images/{}/revisions/{number}/verify", part(image));
+        self.put_or_post(Method::POST, &path, &()).await
+    }
+
+    /// What the service does that takes longer than a moment.
+    pub async fn work(&self) -> Result<Vec<Work>, ClientError> {
+        self.get("/work").await
+    }
+
+    /// All menus.
+    pub async fn menus(&self) -> Result<Vec<MenuView>, ClientError> {
+        self.get("/menus").await
+    }
+
+    /// One menu.
+    pub async fn menu(&self, name: &str) -> Result<MenuView, ClientError> {
+        self.get(&format!("/menus/{}", part(name))).await
+    }
+
+    /// Saves a menu.
+    pub async fn save_menu(&self, name: &str, draft: &MenuDraft) -> Result<MenuView, ClientError> {
+        self.put_or_post(Method::PUT, &format!("/menus/{}", part(name)), draft).await
+    }
+
+    /// Removes a menu.
+    pub async fn remove_menu(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/menus/{}", part(name))).await
+    }
+
+    /// What a machine would see of a menu.
+    pub async fn preview_menu(
+        &self,
+        name: &str,
+        request: &PreviewRequest,
+    ) -> Result<MenuPreview, ClientError> {
+        self.put_or_post(Method::POST, &format!("/menus/{}/preview", part(name)), request).await
+    }
+
+    /// All labels.
+    pub async fn labels(&self) -> Result<Vec<LabelView>, ClientError> {
+        self.get("/labels").await
+    }
+
+    /// Says what machines of a label have in common.
+    pub async fn save_label(&self, name: &str, draft: &LabelDraft) -> Result<LabelView, ClientError> {
+        self.put_or_post(Method::PUT, &format!("/labels/{}", part(name)), draft).await
+    }
+
+    /// Says nothing of a label any more.
+    pub async fn remove_label(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/labels/{}", part(name))).await
+    }
+
+    /// What holds for the whole site.
+    pub async fn settings(&self) -> Result<SiteSettings, ClientError> {
+        self.get("/settings").await
+    }
+
+    /// Changes what holds for the whole site.
+    pub async fn save_settings(&self, settings: &SiteSettings) -> Result<SiteSettings, ClientError> {
+        self.put_or_post(Method::PUT, "/settings", settings).await
+    }
+
     /// Adds a revision whose files were uploaded.
-    pub async fn create_revision(&self, draft: &RevisionDraft) -> Result<ImageView, ClientError> {
+    pub async fn create_revision(&self, draft: &RevisionDraft) -> Result<ImageDetail, ClientError> {
         self.put_or_post(Method::POST, "/images", draft).await
     }
 

@@ -1,15 +1,27 @@
 //! Files on their way into the library.
 
-use std::path::Path;
+use std::{
+    io::SeekFrom,
+    path::Path,
+    time::{Duration, UNIX_EPOCH},
+};
 
-use lastmile_api::{ContentView, FileEntry, Sha256};
+use lastmile_api::{ContentView, FileEntry, Sha256, Upload, UploadRequest};
 use reqwest::{Body, Method, StatusCode};
 use sha2::Digest;
-use tokio::{fs::File, io::AsyncReadExt};
+use tokio::{
+    fs::File,
+    io::{AsyncReadExt, AsyncSeekExt},
+};
 use tokio_util::io::ReaderStream;
 
-use crate::{Client, ClientError};
+use crate::{Client, ClientError, part};
 
+/// Octets from which on a file is sent in pieces, and of one piece.
+const LARGE: u64 = 32 * 1024 * 1024;
+/// How often in a row a piece is tried again, and after how long the first time.
+const MOST_TRIES: u32 = 5;
+const AGAIN_AFTER: Duration = Duration::from_millis(500);
 /// Octets read from a file at once.
 const PIECE: usize = 256 * 1024;
 
@@ -56,13 +68,17 @@ impl Client {
         path: &Path,
         progress: impl UploadProgress + 'static,
     ) -> Result<FileEntry, ClientError> {
+        let unreadable = |source| ClientError::File { path: path.display().to_string(), source };
+        let metadata = tokio::fs::metadata(path).await.map_err(unreadable)?;
+        if metadata.len() > LARGE {
+            return self.upload_in_pieces(name, path, &metadata, &progress).await;
+        }
         let (size, sha256) = digest_file(path, &()).await?;
-        let entry = FileEntry { path: name.into(), size, sha256 };
+        let entry = FileEntry::new(name, size, sha256);
         if self.has_content(&sha256).await? {
             progress.advance(size);
             return Ok(entry);
         }
-        let unreadable = |source| ClientError::File { path: path.display().to_string(), source };
         let file = File::open(path).await.map_err(unreadable)?;
         let pieces =
             futures_util::StreamExt::inspect(ReaderStream::with_capacity(file, PIECE), move |piece| {
@@ -70,6 +86,54 @@ impl Client {
             });
         self.put_content(&sha256, Body::wrap_stream(pieces)).await?;
         Ok(entry)
+    }
+
+    /// Sends a large file piece by piece: read once, and after a break gone on with where it stopped.
+    async fn upload_in_pieces(
+        &self,
+        name: &str,
+        path: &Path,
+        metadata: &std::fs::Metadata,
+        progress: &impl UploadProgress,
+    ) -> Result<FileEntry, ClientError> {
+        let unreadable = |source| ClientError::File { path: path.display().to_string(), source };
+        let modified = metadata.modified().ok().and_then(|at| at.duration_since(UNIX_EPOCH).ok());
+        let request = UploadRequest {
+            name: name.into(),
+            size: metadata.len(),
+            modified: modified.map(|at| format!("{}.{:09}", at.as_secs(), at.subsec_nanos())),
+        };
+        let mut upload: Upload = self.put_or_post(Method::POST, "/uploads", &request).await?;
+        let mut file = File::open(path).await.map_err(unreadable)?;
+        progress.advance(upload.offset);
+        let mut tries = 0;
+        loop {
+            if let Some(entry) = upload.file {
+                return Ok(entry);
+            }
+            file.seek(SeekFrom::Start(upload.offset)).await.map_err(unreadable)?;
+            let mut piece = Vec::with_capacity(LARGE as usize);
+            (&mut file).take(LARGE).read_to_end(&mut piece).await.map_err(unreadable)?;
+            let length = piece.len() as u64;
+            let address = format!("/uploads/{}", part(&upload.id));
+            let request =
+                self.request(Method::PATCH, &address).header("upload-offset", upload.offset).body(piece);
+            match self.read::<Upload>(request).await {
+                Ok(after) => {
+                    progress.advance(length);
+                    (upload, tries) = (after, 0);
+                }
+                // The connection broke: what came through is there, and the service says how much that is.
+                Err(ClientError::Unreachable { .. }) if tries < MOST_TRIES => {
+                    tries += 1;
+                    tokio::time::sleep(AGAIN_AFTER * tries).await;
+                    if let Ok(known) = self.get::<Upload>(&address).await {
+                        upload = known;
+                    }
+                }
+                Err(error) => return Err(error),
+            }
+        }
     }
 
     /// Puts content from memory into the library.
@@ -83,7 +147,7 @@ impl Client {
     ) -> Result<FileEntry, ClientError> {
         let bytes = bytes.into();
         let sha256 = Sha256::of(&bytes);
-        let entry = FileEntry { path: name.into(), size: bytes.len() as u64, sha256 };
+        let entry = FileEntry::new(name, bytes.len() as u64, sha256);
         self.put_content(&sha256, bytes.into()).await?;
         Ok(entry)
     }

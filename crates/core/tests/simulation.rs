@@ -17,7 +17,7 @@ use lastmile_core::{
     answers::{AnswersVersion, PasswordInput, SALT_BYTES, Settings},
     boot::{Action, Architecture, plan},
     dhcp::{Answer, Arrival, Kind, LeaseBook, LeaseRecord, Message, Responder, code},
-    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, InstallState, ReportStage, Token},
     machine::MachineDraft,
     net::{Mac, Subnet, SubnetDraft},
@@ -79,16 +79,14 @@ impl Service {
         draft.interface = Some("eno1".into());
         draft.lease_secs = 600;
         let subnet = draft.check(Id::generate(), &Site::default(), &[SERVER]).unwrap();
-        let file = FileEntry { path: "linux".into(), size: 1, sha256: Sha256::of(b"k") };
+        let file = FileEntry::new("linux", 1, Sha256::of(b"k"));
         let image = RevisionDraft {
             name: "tidewrack-12".into(),
-            title: None,
-            kind: ImageKind::Installer,
-            family: Family::Preseed,
-            kernel: "linux".into(),
-            initrds: vec![],
-            parameters: vec![],
+            kind: Some(ImageKind::Installer),
+            family: Some(Family::Preseed),
+            kernel: Some("linux".into()),
             files: vec![file],
+            ..RevisionDraft::default()
         };
         let settings: Settings<PasswordInput> = serde_json::from_value(serde_json::json!({
             "locale": "en_GB.UTF-8", "keyboard": "gb", "time_zone": "Europe/London", "disk": {},
@@ -104,7 +102,7 @@ impl Service {
         };
         let mut site = Site::default()
             .with_subnet(subnet.clone())
-            .with_image(image.check(None, at(0), |_, _| true).unwrap())
+            .with_image(image.check(None, Holding::of(&image.files), at(0), |_, _| true).unwrap())
             .with_answers(answers);
         for number in 0..MACHINES {
             let name = format!("locker-{number}");

@@ -12,7 +12,7 @@ use std::{
 };
 
 use bytes::Bytes;
-use lastmile_core::image::Sha256;
+use lastmile_core::image::{Extent, Sha256, read_pieces};
 
 /// Octets that all readers together keep in memory, about. A few readers have much each, so that the hand-over to a
 /// blocking thread does not count; a hall that boots at once has little each, so that the service stays small.
@@ -37,6 +37,53 @@ pub(crate) enum Content {
         /// Its digest when it was taken in.
         sha256: Sha256,
     },
+    /// A file inside an ISO.
+    Inside {
+        /// The ISO.
+        volume: OnDisk,
+        /// Where in it, in order.
+        extents: Arc<[Extent]>,
+        /// Octets of the file.
+        size: u64,
+        /// Its digest, once it was read.
+        sha256: Option<Sha256>,
+        /// What names this content until then.
+        tag: String,
+    },
+}
+
+/// A file on the disk as it was when it was looked into.
+#[derive(Debug, Clone)]
+pub(crate) struct OnDisk {
+    pub(crate) path: PathBuf,
+    pub(crate) size: u64,
+    /// When it was modified, in nanoseconds since 1970, where somebody else may modify it.
+    pub(crate) modified_ns: Option<i64>,
+}
+
+impl OnDisk {
+    /// Opens it, unless it is another by now.
+    pub(crate) fn open(&self) -> io::Result<File> {
+        let file = File::open(&self.path)?;
+        let found = file.metadata()?;
+        let path = self.path.display();
+        if found.len() != self.size {
+            let (now, then) = (found.len(), self.size);
+            return Err(io::Error::other(format!("{path} has {now} octets, not {then}: it was changed")));
+        }
+        if self.modified_ns.is_some_and(|then| then != modified_ns(&found)) {
+            return Err(io::Error::other(format!(
+                "{path} was modified since it was looked into: it was changed"
+            )));
+        }
+        Ok(file)
+    }
+}
+
+/// When a file was last modified, in nanoseconds since 1970.
+pub(crate) fn modified_ns(metadata: &std::fs::Metadata) -> i64 {
+    use std::os::unix::fs::MetadataExt;
+    metadata.mtime().saturating_mul(1_000_000_000).saturating_add(metadata.mtime_nsec())
 }
 
 impl Content {
@@ -44,15 +91,25 @@ impl Content {
     pub(crate) fn size(&self) -> u64 {
         match self {
             Self::Made(bytes) => bytes.len() as u64,
-            Self::Kept { size, .. } => *size,
+            Self::Kept { size, .. } | Self::Inside { size, .. } => *size,
         }
     }
 
-    /// The digest of all of it.
-    pub(crate) fn sha256(&self) -> Sha256 {
+    /// The digest of all of it, if that is known.
+    pub(crate) fn sha256(&self) -> Option<Sha256> {
         match self {
-            Self::Made(bytes) => Sha256::of(bytes),
-            Self::Kept { sha256, .. } => *sha256,
+            Self::Made(bytes) => Some(Sha256::of(bytes)),
+            Self::Kept { sha256, .. } => Some(*sha256),
+            Self::Inside { sha256, .. } => *sha256,
+        }
+    }
+
+    /// What tells this content from any other (RFC 9110, section 8.8.3).
+    pub(crate) fn tag(&self) -> String {
+        match (self, self.sha256()) {
+            (_, Some(sha256)) => sha256.to_string(),
+            (Self::Inside { tag, .. }, None) => tag.clone(),
+            (_, None) => String::new(),
         }
     }
 
@@ -65,21 +122,61 @@ impl Content {
         Ok(ContentReader { reader, size: self.size(), ahead: Bytes::new(), ahead_at: 0 })
     }
 
+    /// Opens it to be sent from its file, if it lies in one.
+    pub(crate) async fn open_file(&self) -> io::Result<Option<BlockingReader>> {
+        if matches!(self, Self::Made(_)) {
+            return Ok(None);
+        }
+        let content = self.clone();
+        let opened = tokio::task::spawn_blocking(move || content.open_blocking()).await;
+        opened.map_err(io::Error::other)?.map(Some)
+    }
+
     /// The same, for a thread that may wait for the disk.
     pub(crate) fn open_blocking(&self) -> io::Result<BlockingReader> {
         match self {
             Self::Made(bytes) => Ok(BlockingReader::Made(bytes.clone())),
             Self::Kept { path, size, .. } => {
-                let file = File::open(path)?;
-                let found = file.metadata()?.len();
-                if found != *size {
-                    let path = path.display();
-                    let changed = format!("{path} has {found} octets, not {size}: it was changed");
-                    return Err(io::Error::other(changed));
-                }
+                let file = OnDisk { path: path.clone(), size: *size, modified_ns: None }.open()?;
                 Ok(BlockingReader::Kept(Arc::new(file)))
             }
+            Self::Inside { volume, extents, .. } => {
+                Ok(BlockingReader::Inside(Arc::new(volume.open()?), extents.clone()))
+            }
         }
+    }
+}
+
+/// A run of octets of a file on the disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct OnFile {
+    pub(crate) offset: u64,
+    pub(crate) length: u64,
+}
+
+impl BlockingReader {
+    /// The file that the content lies in; `None` for content that was made.
+    pub(crate) fn file(&self) -> Option<&Arc<File>> {
+        match self {
+            Self::Made(_) => None,
+            Self::Kept(file) | Self::Inside(file, _) => Some(file),
+        }
+    }
+
+    /// Where in its file the octets from `offset` to `end` lie, in order.
+    pub(crate) fn runs(&self, offset: u64, end: u64) -> Vec<OnFile> {
+        let Self::Inside(_, extents) = self else { return vec![OnFile { offset, length: end - offset }] };
+        let mut runs = Vec::new();
+        let mut begins = 0;
+        for extent in extents.iter() {
+            let from = offset.max(begins);
+            let to = end.min(begins + extent.length);
+            if from < to {
+                runs.push(OnFile { offset: extent.offset + from - begins, length: to - from });
+            }
+            begins += extent.length;
+        }
+        runs
     }
 }
 
@@ -88,6 +185,7 @@ impl Content {
 pub(crate) enum BlockingReader {
     Made(Bytes),
     Kept(Arc<File>),
+    Inside(Arc<File>, Arc<[Extent]>),
 }
 
 impl BlockingReader {
@@ -101,6 +199,9 @@ impl BlockingReader {
                 Ok(())
             }
             Self::Kept(file) => file.read_exact_at(buffer, offset),
+            Self::Inside(file, extents) => {
+                read_pieces(extents, offset, buffer, |at, part| file.read_exact_at(part, at))
+            }
         }
     }
 }
@@ -155,7 +256,7 @@ impl ContentReader {
         let length = length.min(self.size - offset);
         self.ahead = match &self.reader {
             BlockingReader::Made(bytes) => bytes.slice(to_usize(offset)..to_usize(offset + length)),
-            kept @ BlockingReader::Kept(_) => {
+            kept @ (BlockingReader::Kept(_) | BlockingReader::Inside(..)) => {
                 let kept = kept.clone();
                 let read = move || {
                     let mut buffer = vec![0; to_usize(length)];
@@ -185,8 +286,19 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("content");
         std::fs::write(&path, &bytes).unwrap();
-        let kept = Content::Kept { path, size: bytes.len() as u64, sha256: Sha256::of(&bytes) };
-        for content in [kept, Content::Made(bytes.clone().into())] {
+        let kept = Content::Kept { path: path.clone(), size: bytes.len() as u64, sha256: Sha256::of(&bytes) };
+        // The same file in two pieces that lie the other way round in another.
+        let turned = [&bytes[700_000..], &bytes[..700_000]].concat();
+        let around = folder.path().join("around");
+        std::fs::write(&around, &turned).unwrap();
+        let size = bytes.len() as u64;
+        let extents = [
+            Extent { offset: size - 700_000, length: 700_000 },
+            Extent { offset: 0, length: size - 700_000 },
+        ];
+        let volume = OnDisk { path: around, size, modified_ns: None };
+        let inside = Content::Inside { volume, extents: extents.into(), size, sha256: None, tag: "x".into() };
+        for content in [kept, inside, Content::Made(bytes.clone().into())] {
             let mut reader = content.open().await.unwrap();
             for (offset, length) in
                 [(0, 10), (524_280, 100), (3, 1468), (1_299_999, 50), (1_300_007, 9), (9_999_999, 1)]

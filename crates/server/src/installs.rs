@@ -1,19 +1,49 @@
 //! Turns what was seen into the record: store first, then the snapshot, then whoever watches.
 
-use std::sync::Arc;
+use std::sync::{Arc, atomic::Ordering};
 
+use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use jiff::Timestamp;
 use lastmile_api::Event;
 use lastmile_core::{
-    Id,
-    install::{Evidence, Install, Step},
+    Fault, Id,
+    image::Sha256,
+    install::{ArmRequest, Evidence, Install, Step, StepKind, Token},
     machine::Machine,
 };
 use lastmile_store::StoreError;
 
-use crate::state::App;
+use crate::{random::random, state::App};
+
+/// Octets of randomness in a token.
+const TOKEN_BYTES: usize = 32;
+
+/// Why an install is not armed.
+#[derive(Debug)]
+pub(crate) enum ArmError {
+    /// What stands in its way.
+    Faults(Vec<Fault>),
+    /// It could not be recorded.
+    Store(StoreError),
+}
 
 impl App {
+    /// Arms an install: the machine gets it at its next network boot, once.
+    ///
+    /// # Errors
+    /// What stands in its way; then nothing has changed.
+    pub(crate) async fn arm(&self, request: &ArmRequest, who: &str) -> Result<Install, ArmError> {
+        let _alone = self.admin_write.lock().await;
+        let number = self.last_install.load(Ordering::Relaxed) + 1;
+        let token = Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
+        let now = Timestamp::now();
+        let install = request.check(&self.site(), number, token, who, now).map_err(ArmError::Faults)?;
+        let step = Step { at: now, kind: StepKind::Armed, detail: format!("by {who}") };
+        let install = self.keep_install(install, step).await.map_err(ArmError::Store)?;
+        self.last_install.store(number, Ordering::Relaxed);
+        Ok(install)
+    }
+
     /// Records evidence about a machine's open install, if it has one and the evidence says something new.
     ///
     /// # Errors
@@ -72,6 +102,25 @@ impl App {
             self.tell_machine(machine);
         }
         Ok(Arc::unwrap_or_clone(install))
+    }
+
+    /// Notes the digest over all files of what a machine is being installed with, which was not known when it was armed.
+    ///
+    /// # Errors
+    /// What the store refused; then nothing has changed.
+    pub(crate) async fn set_manifest_hash(
+        &self,
+        machine: Id<Machine>,
+        hash: Sha256,
+    ) -> Result<(), StoreError> {
+        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
+        let _one_at_a_time = self.stripes[usize::try_from(stripe).unwrap_or(0)].lock().await;
+        let Some(open) = self.site().open_install(machine).cloned() else { return Ok(()) };
+        let number = open.number;
+        self.store.write(move |tx| tx.set_manifest_hash(number, hash)).await?;
+        let install = Install { manifest_hash: Some(hash), ..(*open).clone() };
+        self.change_site(|site| site.with_install(install.clone()));
+        Ok(())
     }
 
     /// Stops an install that has begun too often.

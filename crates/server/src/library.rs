@@ -10,13 +10,13 @@ use std::{
 use futures_util::{Stream, StreamExt};
 use lastmile_core::{
     Id,
-    image::{FileEntry, Sha256},
+    image::{Extent, FileEntry, ReadAt, Revision, Sha256, Volume, VolumePlace, recognise::FileSet},
 };
 use sha2::Digest;
 use thiserror::Error;
 use tokio::{fs, io::AsyncWriteExt};
 
-use crate::content::Content;
+use crate::content::{Content, OnDisk};
 
 /// How long uploaded content may wait to be named by an image or a loader.
 const UNNAMED: Duration = Duration::from_secs(3600);
@@ -71,9 +71,89 @@ impl Library {
         std::fs::metadata(self.path(sha256)).ok().map(|found| found.len())
     }
 
-    /// What is served for a file of a set.
-    pub(crate) fn content(&self, file: &FileEntry) -> Content {
-        Content::Kept { path: self.path(&file.sha256), size: file.size, sha256: file.sha256 }
+    /// What is served for a file of a set; `None` for one without a digest, which the library does not have.
+    pub(crate) fn content(&self, file: &FileEntry) -> Option<Content> {
+        let sha256 = file.sha256?;
+        Some(Content::Kept { path: self.path(&sha256), size: file.size, sha256 })
+    }
+
+    /// What is served for a file of a revision.
+    pub(crate) fn content_of(&self, revision: &Revision, file: &FileEntry) -> Option<Content> {
+        let Some(volume) = &revision.volume else { return self.content(file) };
+        Some(Content::Inside {
+            volume: self.volume(volume),
+            extents: volume.extents(&file.path)?.into(),
+            size: file.size,
+            sha256: file.sha256,
+            // Nothing in a revision changes: its identity and the path say which content it is.
+            tag: Sha256::of(format!("{} {}", revision.id, file.path).as_bytes()).to_string(),
+        })
+    }
+
+    /// The ISO that a revision's files lie in, whole.
+    pub(crate) fn whole(&self, revision: &Revision) -> Option<Content> {
+        let volume = revision.volume.as_ref()?;
+        Some(Content::Inside {
+            volume: self.volume(volume),
+            extents: [Extent { offset: 0, length: volume.size }].into(),
+            size: volume.size,
+            sha256: volume.sha256,
+            tag: Sha256::of(revision.id.to_string().as_bytes()).to_string(),
+        })
+    }
+
+    /// Where an ISO lies on the disk.
+    pub(crate) fn volume(&self, volume: &Volume) -> OnDisk {
+        match volume.place() {
+            VolumePlace::Kept { sha256 } => {
+                OnDisk { path: self.path(sha256), size: volume.size, modified_ns: None }
+            }
+            VolumePlace::InPlace { path, modified_ns } => {
+                OnDisk { path: path.into(), size: volume.size, modified_ns: Some(*modified_ns) }
+            }
+        }
+    }
+
+    /// Opens content for looking into it.
+    pub(crate) fn look_into(&self, sha256: &Sha256) -> io::Result<Opened> {
+        Opened::new(std::fs::File::open(self.path(sha256))?)
+    }
+
+    /// What of a revision is missing or changed, as far as sizes and times tell: without reading it.
+    pub(crate) fn missing(&self, revision: &Revision) -> Vec<String> {
+        if let Some(volume) = &revision.volume {
+            let opened = self.volume(volume).open();
+            return opened.err().map(|error| format!("the ISO ({error})")).into_iter().collect();
+        }
+        let there = |file: &&FileEntry| file.sha256.is_some_and(|sha256| self.has(&sha256, file.size));
+        let files = revision.manifest.files().iter();
+        files.filter(|file| !there(file)).map(|file| file.path.clone()).collect()
+    }
+
+    /// Where something is written that is not whole yet. What is left of it is cleared at the next start.
+    pub(crate) fn staged(&self) -> PathBuf {
+        self.staging.join(Id::<Self>::generate().to_string())
+    }
+
+    /// Takes in a file that was written to a place in [`Self::staged`] and whose digest is known.
+    pub(crate) fn settle(&self, staged: &Path, sha256: &Sha256) -> io::Result<()> {
+        std::fs::File::open(staged)?.sync_all()?;
+        let path = self.path(sha256);
+        let Some(folder) = path.parent() else { return Ok(()) };
+        std::fs::create_dir_all(folder)?;
+        std::fs::rename(staged, &path)?;
+        // The new name itself must survive a power cut.
+        std::fs::File::open(folder)?.sync_all()
+    }
+
+    /// Copies a file of the host into the library under a name that it gets there. For a thread that may wait.
+    pub(crate) fn take_file(&self, name: &str, from: &Path) -> io::Result<FileEntry> {
+        let bytes = std::fs::read(from)?;
+        let sha256 = Sha256::of(&bytes);
+        let staged = self.staged();
+        std::fs::write(&staged, &bytes)?;
+        self.settle(&staged, &sha256)?;
+        Ok(FileEntry::new(name, bytes.len() as u64, sha256))
     }
 
     /// Takes content in. It is shown only once all of it is on the disk and its digest is right.
@@ -82,7 +162,7 @@ impl Library {
         expected: Sha256,
         mut body: impl Stream<Item = Result<B, E>> + Unpin,
     ) -> Result<u64, TakeError> {
-        let staged = self.staging.join(Id::<Self>::generate().to_string());
+        let staged = self.staged();
         let mut taking = async || -> Result<u64, TakeError> {
             let mut file = fs::File::create(&staged).await?;
             let mut digest = sha2::Sha256::new();
@@ -97,14 +177,10 @@ impl Library {
             if found != expected {
                 return Err(TakeError::Digest { expected, found });
             }
-            file.sync_all().await?;
-            let path = self.path(&expected);
-            if let Some(folder) = path.parent() {
-                fs::create_dir_all(folder).await?;
-                fs::rename(&staged, &path).await?;
-                // The new name itself must survive a power cut.
-                fs::File::open(folder).await?.sync_all().await?;
-            }
+            file.flush().await?;
+            let (library, staged) = (self.clone(), staged.clone());
+            let settled = tokio::task::spawn_blocking(move || library.settle(&staged, &expected));
+            settled.await.map_err(io::Error::other)??;
             Ok(size)
         };
         let taken = taking().await;
@@ -129,6 +205,53 @@ impl Library {
             }
         }
         Ok(())
+    }
+}
+
+/// A file that is looked into.
+#[derive(Debug)]
+pub(crate) struct Opened {
+    file: std::fs::File,
+    size: u64,
+}
+
+impl Opened {
+    pub(crate) fn new(file: std::fs::File) -> io::Result<Self> {
+        Ok(Self { size: file.metadata()?.len(), file })
+    }
+}
+
+impl ReadAt for Opened {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        std::os::unix::fs::FileExt::read_exact_at(&self.file, buffer, offset)
+    }
+}
+
+/// Files of the library under the paths that a draft gives them.
+pub(crate) struct Shelf<'a> {
+    library: &'a Library,
+    entries: &'a [FileEntry],
+    names: Vec<(String, u64)>,
+}
+
+impl<'a> Shelf<'a> {
+    pub(crate) fn new(library: &'a Library, entries: &'a [FileEntry]) -> Self {
+        Self { library, entries, names: entries.iter().map(|file| (file.path.clone(), file.size)).collect() }
+    }
+}
+
+impl FileSet for Shelf<'_> {
+    fn files(&self) -> &[(String, u64)] {
+        &self.names
+    }
+
+    fn open(&self, path: &str) -> io::Result<Box<dyn ReadAt + '_>> {
+        let entry = self.entries.iter().find(|file| file.path == path).ok_or(io::ErrorKind::NotFound)?;
+        Ok(Box::new(self.library.look_into(&entry.sha256.ok_or(io::ErrorKind::NotFound)?)?))
     }
 }
 

@@ -17,6 +17,7 @@ use lastmile_core::{
     Id,
     boot::{Architecture, Loader, Service},
     dhcp::{ClientKey, LeaseBook, LeaseState},
+    image::Revision,
     machine::{Machine, Standing, StandingDraft},
     net::{Mac, Subnet},
     site::Site,
@@ -28,6 +29,7 @@ use tokio::sync::broadcast;
 
 use crate::{
     dhcp::{Prober, foreign::ForeignServer, trial::Trial},
+    intake::{Uploads, WorkBook},
     library::Library,
 };
 
@@ -52,6 +54,13 @@ pub(crate) struct Services {
     pub(crate) by_interface: HashMap<String, Service>,
 }
 
+impl Services {
+    /// Every address at which machines reach the service.
+    pub(crate) fn addresses(&self) -> impl Iterator<Item = Ipv4Addr> {
+        self.by_interface.values().chain([&self.default]).map(|service| service.address)
+    }
+}
+
 /// What all parts of the service share.
 pub(crate) struct App {
     pub(crate) store: Store,
@@ -67,11 +76,22 @@ pub(crate) struct App {
     /// Held by whoever changes the site through the admin API: store first, then the snapshot.
     pub(crate) admin_write: tokio::sync::Mutex<()>,
     pub(crate) stripes: Vec<tokio::sync::Mutex<()>>,
+    /// What takes longer than a moment.
+    pub(crate) work: Arc<WorkBook>,
+    pub(crate) uploads: Uploads,
+    /// Held while a revision is read again.
+    pub(crate) verifying: tokio::sync::Mutex<()>,
+    /// That a revision came which was never read.
+    pub(crate) verify_soon: tokio::sync::Notify,
     pub(crate) last_install: AtomicI64,
     site: ArcSwap<Site>,
     book: Mutex<LeaseBook>,
     traces: Mutex<TraceBook>,
     loaders_given: Mutex<LruCache<Mac, Id<Loader>>>,
+    /// The firmware that a machine said it has.
+    firmware: Mutex<LruCache<Mac, Architecture>>,
+    /// The revision whose UEFI application a machine was handed over to last.
+    programs_given: Mutex<LruCache<Mac, Id<Revision>>>,
     missing_loaders: Mutex<LruCache<Architecture, Timestamp>>,
     heard: Mutex<LruCache<Ipv4Addr, Mac>>,
     foreign: Mutex<Foreign>,
@@ -82,9 +102,11 @@ pub(crate) struct App {
 pub(crate) struct Foreign(LruCache<Ipv4Addr, ForeignServer>);
 
 impl Foreign {
-    /// Notes a server; gives what was known of it.
-    pub(crate) fn insert(&mut self, server: Ipv4Addr, seen: ForeignServer) -> Option<ForeignServer> {
-        self.0.put(server, seen)
+    /// Notes a server; gives whether it is worth a line in the log: it was not known, and so many are not known yet
+    /// that somebody must be making them up.
+    pub(crate) fn insert(&mut self, server: Ipv4Addr, seen: ForeignServer) -> bool {
+        let room = self.0.len() < FOREIGN_KNOWN.get();
+        self.0.put(server, seen).is_none() && room
     }
 
     pub(crate) fn iter(&self) -> impl Iterator<Item = (&Ipv4Addr, &ForeignServer)> {
@@ -132,9 +154,11 @@ impl App {
     pub(crate) fn new(
         store: Store,
         library: Library,
+        uploads: Uploads,
         services: Services,
         loaded: lastmile_store::Loaded,
     ) -> Self {
+        let events = broadcast::channel(EVENT_BACKLOG).0;
         Self {
             store,
             library,
@@ -143,7 +167,11 @@ impl App {
             trial: Trial::default(),
             since: Timestamp::now(),
             counts: Counts::default(),
-            events: broadcast::channel(EVENT_BACKLOG).0,
+            work: Arc::new(WorkBook::new(events.clone())),
+            uploads,
+            verifying: tokio::sync::Mutex::default(),
+            verify_soon: tokio::sync::Notify::new(),
+            events,
             trace_events: broadcast::channel(EVENT_BACKLOG).0,
             admin_write: tokio::sync::Mutex::default(),
             stripes: (0..STRIPES).map(|_| tokio::sync::Mutex::default()).collect(),
@@ -152,6 +180,8 @@ impl App {
             book: Mutex::new(LeaseBook::new(loaded.leases)),
             traces: Mutex::default(),
             loaders_given: Mutex::new(LruCache::new(MACHINES_KNOWN)),
+            firmware: Mutex::new(LruCache::new(MACHINES_KNOWN)),
+            programs_given: Mutex::new(LruCache::new(MACHINES_KNOWN)),
             missing_loaders: Mutex::new(LruCache::new(MISSING_KNOWN)),
             heard: Mutex::new(LruCache::new(MACHINES_KNOWN)),
             foreign: Mutex::new(Foreign(LruCache::new(FOREIGN_KNOWN))),
@@ -196,6 +226,27 @@ impl App {
         site.loaders().find(|loader| loader.id == given)
     }
 
+    /// Notes which firmware a machine said it has.
+    pub(crate) fn note_firmware(&self, mac: Mac, architecture: Architecture) {
+        lock(&self.firmware).put(mac, architecture);
+    }
+
+    /// The firmware that a machine has: what it said, else what its loader is for.
+    pub(crate) fn architecture_of(&self, site: &Site, mac: Mac) -> Option<Architecture> {
+        let said = lock(&self.firmware).peek(&mac).copied();
+        said.or_else(|| self.loader_of(site, mac).map(|loader| loader.architecture))
+    }
+
+    /// Notes which application a machine was handed over to.
+    pub(crate) fn note_program(&self, mac: Mac, revision: Id<Revision>) {
+        lock(&self.programs_given).put(mac, revision);
+    }
+
+    /// The revision whose application a machine was handed over to last.
+    pub(crate) fn program_of(&self, mac: Mac) -> Option<Id<Revision>> {
+        lock(&self.programs_given).peek(&mac).copied()
+    }
+
     /// Notes that firmware asked for which no loader is there.
     pub(crate) fn note_missing_loader(&self, architecture: Architecture) {
         lock(&self.missing_loaders).put(architecture, Timestamp::now());
@@ -218,7 +269,7 @@ impl App {
 
     /// Adds to the trace of the machine with that address, and tells whoever watches.
     pub(crate) fn trace(&self, mac: Mac, at: Timestamp, seen: Seen) {
-        if self.trial.is(mac) {
+        if self.trial.leaves_no_record(mac) {
             return;
         }
         let site = self.site();
@@ -231,11 +282,37 @@ impl App {
             // Nobody may be watching any more.
             let _ = self.trace_events.send((mac, Arc::new(event)));
         }
-        if self.events.receiver_count() > 0
-            && let Some(machine) = machine
-        {
-            self.tell_machine(machine);
+        match machine {
+            Some(machine) => self.tell_machine(machine),
+            // Nobody may be watching.
+            None => drop(self.events.send(Event::Newcomer { mac: mac.to_string() })),
         }
+    }
+
+    /// Tells whoever watches that an image changed, came or went.
+    pub(crate) fn tell_image(&self, name: &str) {
+        // Nobody may be watching.
+        let _ = self.events.send(Event::Image { name: name.into() });
+    }
+
+    /// Looks again whether a revision's files are there and as they were, as somebody could not read one of them.
+    pub(crate) async fn doubt(&self, id: Id<Revision>) {
+        let _alone = self.admin_write.lock().await;
+        let Some(revision) = self.site().revision(id).cloned() else { return };
+        let (library, looked) = (self.library.clone(), revision.clone());
+        let Ok(missing) = tokio::task::spawn_blocking(move || library.missing(&looked)).await else { return };
+        if missing.is_empty() || missing.iter().all(|path| revision.damaged.contains(path)) {
+            return;
+        }
+        let (image, number) = (&revision.image_name, revision.number);
+        tracing::error!(image, revision = number, ?missing, "it is not served from now on");
+        let changed = Revision { damaged: missing, verified: None, ..(*revision).clone() };
+        let kept = changed.clone();
+        if let Err(error) = self.store.write(move |tx| tx.put_revision(&kept)).await {
+            tracing::error!("that an image is damaged was not recorded: {error}");
+        }
+        self.change_site(|site| site.with_revision(changed.clone()));
+        self.tell_image(&changed.image_name);
     }
 
     /// Tells whoever watches how a machine is now.
@@ -290,13 +367,14 @@ impl App {
             installed,
             address: self.address_of(site, machine),
             standing: standing(site, machine),
+            labels: machine.labels.clone(),
             last_seen: seen.max(latest.filter(|i| i.last_step.is_some()).map(|install| install.last_step_at)),
         }
     }
 }
 
 /// A panic while one of these was held cannot leave it half written: each entry is put whole.
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 

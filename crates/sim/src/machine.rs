@@ -162,7 +162,10 @@ impl Machine {
                 Ok(Booted::Kernel { address: grant.address, parameters: parameters.clone() })
             }
             Some(Action::LocalDisk) | None => Ok(Booted::LocalDisk),
-            Some(Action::Leave(_)) => Ok(Booted::Left),
+            // A person would have to be there to go on from these.
+            Some(Action::Leave(_) | Action::Program(_) | Action::Source(_) | Action::Entries) => {
+                Ok(Booted::Left)
+            }
         }
     }
 

@@ -22,6 +22,7 @@ diesel::table! {
         response_delay_ms -> BigInt,
         http_boot -> Text,
         options -> Text,
+        menu -> Nullable<Text>,
     }
 }
 
@@ -66,6 +67,8 @@ diesel::table! {
         boot_file -> Text,
         http -> Text,
         files -> Text,
+        language -> Text,
+        facts -> Text,
     }
 }
 
@@ -76,6 +79,7 @@ diesel::table! {
         title -> Text,
         kind -> Text,
         current_revision_id -> Text,
+        last_number -> Integer,
     }
 }
 
@@ -86,10 +90,16 @@ diesel::table! {
         number -> Integer,
         created -> BigInt,
         family -> Text,
-        kernel -> Text,
-        initrds -> Text,
         parameters -> Text,
         files -> Text,
+        start -> Text,
+        cpu -> Nullable<Text>,
+        volume -> Nullable<Text>,
+        recognised -> Text,
+        lacks -> Text,
+        retired -> Nullable<BigInt>,
+        verified -> Nullable<BigInt>,
+        damaged -> Text,
     }
 }
 
@@ -112,6 +122,10 @@ diesel::table! {
         live_image_id -> Nullable<Text>,
         created -> BigInt,
         options -> Text,
+        labels -> Text,
+        facts -> Text,
+        parameters -> Text,
+        menu -> Nullable<Text>,
     }
 }
 
@@ -158,6 +172,30 @@ diesel::table! {
         at -> BigInt,
         kind -> Text,
         detail -> Text,
+    }
+}
+
+diesel::table! {
+    menu (id) {
+        id -> Text,
+        name -> Text,
+        draft -> Text,
+        guards -> Text,
+    }
+}
+
+diesel::table! {
+    label (name) {
+        name -> Text,
+        parameters -> Text,
+        menu -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    site_settings (id) {
+        id -> Integer,
+        settings -> Text,
     }
 }
 

@@ -6,7 +6,7 @@ use lastmile_core::{
     answers::{Disk, PasswordInput, SALT_BYTES, Settings, User},
     boot::LoaderDraft,
     dhcp::{LeaseBook, LeaseState},
-    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, InstallState, ReportStage, Step, StepKind, Token},
     machine::{MachineDraft, StandingDraft},
     net::{Subnet, SubnetDraft},
@@ -18,7 +18,7 @@ use super::*;
 const MAC: &str = "02:00:5e:00:53:01";
 
 fn file(path: &str) -> FileEntry {
-    FileEntry { path: path.into(), size: 1, sha256: Sha256::of(path.as_bytes()) }
+    FileEntry::new(path, 1, Sha256::of(path.as_bytes()))
 }
 
 fn subnet() -> Subnet {
@@ -50,6 +50,7 @@ fn answers() -> lastmile_core::answers::AnswersVersion {
         packages: vec![],
         mirror: None,
         at_end: lastmile_core::answers::AtEnd::Restart,
+        parameters: vec!["quiet".into()],
     };
     lastmile_core::answers::AnswersVersion {
         id: Id::generate(),
@@ -72,27 +73,29 @@ fn step(kind: StepKind) -> Step {
 async fn filled(store: &Store) -> Site {
     let image_draft = RevisionDraft {
         name: "tidewrack-12".into(),
-        title: None,
-        kind: ImageKind::Installer,
-        family: Family::Preseed,
-        kernel: "linux".into(),
-        initrds: vec!["initrd.gz".into()],
-        parameters: vec!["quiet".into()],
+        kind: Some(ImageKind::Installer),
+        family: Some(Family::Preseed),
+        kernel: Some("linux".into()),
+        initrds: Some(vec!["initrd.gz".into()]),
+        parameters: Some(vec!["quiet".into()]),
         files: vec![file("linux"), file("initrd.gz")],
+        ..RevisionDraft::default()
     };
-    let first = image_draft.check(None, now(), |_, _| true).unwrap();
+    let holding = |draft: &RevisionDraft| Holding::of(&draft.files);
+    let first = image_draft.check(None, holding(&image_draft), now(), |_, _| true).unwrap();
     let mut second = image_draft.clone();
     second.files.push(file("extra.gz"));
-    let second = second.check(Some(&first), now(), |_, _| true).unwrap();
+    let second = second.check(Some(&first), holding(&second), now(), |_, _| true).unwrap();
     let loader = LoaderDraft {
         class: Some("PXEClient".into()),
         ..LoaderDraft::new("signed-x64", "uefi-x64", "shimx64.efi", vec![file("shimx64.efi")])
     };
-    let loader = loader.check(Id::generate(), [], |_, _| true).unwrap();
+    let loader =
+        loader.check(Id::generate(), lastmile_core::boot::LoaderFacts::default(), [], |_, _| true).unwrap();
     let answers = answers();
     let site =
         Site::default().with_subnet(subnet()).with_loader(loader.clone()).with_answers(answers.clone());
-    let site = site.with_former_revision((*first.current).clone()).with_image(second.clone());
+    let site = site.with_revision((*first.current).clone()).with_image(second.clone());
     let draft =
         MachineDraft { standing: StandingDraft::Menu, ..MachineDraft::new("auklet-gate", vec![MAC.into()]) };
     let machine = draft.check(&site, None, now()).unwrap();

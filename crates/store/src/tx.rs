@@ -36,6 +36,13 @@ impl<'a> Tx<'a> {
         for subnet in self.subnets()? {
             site = site.with_subnet(subnet);
         }
+        for menu in self.menus()? {
+            site = site.with_menu(menu);
+        }
+        for label in self.labels()? {
+            site = site.with_label(label);
+        }
+        site = site.with_settings(self.settings()?);
         for reservation in self.reservations()? {
             site = site.with_reservation(reservation);
         }

@@ -1,13 +1,17 @@
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use lastmile_api::{AnswersView, PasswordInput, Settings};
+use lastmile_api::AnswersView;
 use lastmile_client::Client;
 
+use super::read_toml;
 use crate::output::{Failure, Output, ago, clock, pairs, table};
 
 /// An example with every setting and its meaning.
 const EXAMPLE: &str = include_str!("../../answers.example.toml");
+
+/// Where an example is to be had.
+const MEND: &str = "`lastmile answers example` writes a file with every setting and its meaning.";
 
 /// `lastmile answers …`
 #[derive(Debug, Subcommand)]
@@ -48,7 +52,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     match command {
         Command::Example => out.line(EXAMPLE.trim_end()),
         Command::Save { name, from } => {
-            let saved = client.save_answers(&name, &read(&from)?).await?;
+            let saved = client.save_answers(&name, &read_toml(&from, MEND)?).await?;
             out.show(&saved, show);
         }
         Command::List => out.show(&client.all_answers().await?, |all| {
@@ -77,16 +81,6 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
     }
     Ok(())
-}
-
-fn read(path: &std::path::Path) -> Result<Settings<PasswordInput>, Failure> {
-    let wrong = |what: String| Failure::Input {
-        place: path.display().to_string(),
-        what,
-        mend: "`lastmile answers example` writes a file with every setting and its meaning.",
-    };
-    let text = std::fs::read_to_string(path).map_err(|error| wrong(error.to_string()))?;
-    toml::from_str(&text).map_err(|error| wrong(error.to_string()))
 }
 
 fn show(answers: &AnswersView) -> String {

@@ -109,7 +109,7 @@ fn show(detail: &InstallDetail) -> String {
         ("install", install.number.to_string()),
         ("machine", install.machine.clone()),
         ("image", format!("{} r{}", install.image, install.revision)),
-        ("manifest", detail.manifest_hash.clone()),
+        ("manifest", or_dash(detail.manifest_hash.as_ref())),
         ("answers", format!("{} v{}", install.answers, install.answers_version)),
         ("answer file", or_dash(detail.answer_hash.as_ref())),
         ("state", install.state.to_string()),

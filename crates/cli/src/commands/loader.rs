@@ -1,9 +1,9 @@
 use clap::{Subcommand, ValueEnum};
-use lastmile_api::{HttpReach, LoaderDraft, LoaderView};
+use lastmile_api::{FoundLoader, HttpReach, Language, LoaderDraft, LoaderFacts, LoaderView};
 use lastmile_client::Client;
 
 use super::files::{Upload, upload};
-use crate::output::{Failure, Output, pairs, size, table};
+use crate::output::{Failure, Output, or_dash, pairs, size, table};
 
 /// `lastmile loader …`
 #[derive(Debug, Subcommand)]
@@ -12,9 +12,10 @@ pub(crate) enum Command {
     Add {
         /// What to call it.
         name: String,
-        /// The firmware it runs on: bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, or another of IANA's registry.
+        /// The firmware it runs on: bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, or another of IANA's registry; what
+        /// is recognised in the boot file if left out.
         #[arg(long)]
-        architecture: String,
+        architecture: Option<String>,
         /// Only for clients whose vendor class (option 60) begins so, as in HTTPClient.
         #[arg(long)]
         class: Option<String>,
@@ -28,9 +29,18 @@ pub(crate) enum Command {
         /// times.
         #[arg(long, value_name = "[NAME=]PATH")]
         file: Vec<String>,
-        /// How it can fetch by HTTP.
-        #[arg(long, value_enum, default_value = "port-80")]
-        http: HttpName,
+        /// How it can fetch by HTTP; what is recognised if left out.
+        #[arg(long, value_enum)]
+        http: Option<HttpName>,
+        /// The language it reads menus in: grub, pxelinux or script; what is recognised if left out.
+        #[arg(long)]
+        language: Option<Language>,
+    },
+    /// Find loaders that the operating system's packages put on the service's host.
+    Find {
+        /// Add these; may be given several times.
+        #[arg(long, value_name = "NAME")]
+        add: Vec<String>,
     },
     /// List all loaders.
     List,
@@ -69,16 +79,25 @@ impl From<HttpName> for HttpReach {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Add { name, architecture, class, user_class, boot_file, file, http } => {
+        Command::Add { name, architecture, class, user_class, boot_file, file, http, language } => {
             let mut files = vec![Upload::named(&boot_file)?];
             let boot_file = files[0].name.clone();
             for text in &file {
                 files.push(Upload::named(text)?);
             }
             let files = upload(client, out, &files).await?;
+            let http = http.map(Into::into);
             let draft =
-                LoaderDraft { name, architecture, class, user_class, boot_file, http: http.into(), files };
+                LoaderDraft { name, architecture, class, user_class, boot_file, http, language, files };
             out.show(&client.create_loader(&draft).await?, show);
+        }
+        Command::Find { add } => {
+            if add.is_empty() {
+                out.show(&client.packaged_loaders().await?, |found| packaged(found));
+            }
+            for name in add {
+                out.show(&client.add_packaged_loader(&name).await?, show);
+            }
         }
         Command::List => out.show(&client.loaders().await?, |loaders| {
             let row = |loader: &LoaderView| {
@@ -87,11 +106,23 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                     loader.architecture.clone(),
                     clients(loader),
                     loader.boot_file.clone(),
+                    loader.language.as_str().into(),
                     reach(loader.http).into(),
-                    loader.files.len().to_string(),
+                    or_dash(loader.facts.program.as_ref().map(|found| found.value.as_str())),
+                    signed(&loader.facts),
                 ]
             };
-            table(["name", "architecture", "clients", "boot file", "http", "files"], loaders.iter().map(row))
+            let head = [
+                "name",
+                "architecture",
+                "clients",
+                "boot file",
+                "language",
+                "http",
+                "what it is",
+                "signed by",
+            ];
+            table(head, loaders.iter().map(row))
         }),
         Command::Show { name } => out.show(&client.loader(&name).await?, show),
         Command::Remove { name } => {
@@ -118,14 +149,50 @@ fn clients(loader: &LoaderView) -> String {
     if both.is_empty() { "all".into() } else { both.join(", ") }
 }
 
+fn signed(facts: &LoaderFacts) -> String {
+    or_dash((!facts.signers.is_empty()).then(|| facts.signers.join(", ")))
+}
+
+fn packaged(found: &[FoundLoader]) -> String {
+    if found.is_empty() {
+        return "No package has put a loader on the service's host. Debian's are shim-signed, grub-efi-amd64-signed,\n\
+                grub-efi-amd64-bin, pxelinux and syslinux-common.\n"
+            .into();
+    }
+    let row = |found: &FoundLoader| {
+        [
+            found.name.clone(),
+            or_dash(found.facts.architecture.as_ref().map(|found| found.value.to_string())),
+            or_dash(found.facts.program.as_ref().map(|found| found.value.as_str())),
+            or_dash(found.facts.language.as_ref().map(|found| found.value.as_str())),
+            reach(found.facts.http.as_ref().map_or(HttpReach::None, |found| found.value)).into(),
+            signed(&found.facts),
+            or_dash(found.in_the_way.as_ref()),
+        ]
+    };
+    let head = ["name", "architecture", "what it is", "language", "http", "signed by", "in the way"];
+    table(head, found.iter().map(row)) + "\nAdd one with `lastmile loader find --add NAME`.\n"
+}
+
 fn show(loader: &LoaderView) -> String {
-    let files = loader.files.iter().map(|f| [f.path.clone(), size(f.size), f.sha256.short()]);
+    let digest = |file: &lastmile_api::FileEntry| or_dash(file.sha256.map(|sha256| sha256.short()));
+    let files = loader.files.iter().map(|f| [f.path.clone(), size(f.size), digest(f)]);
+    let read =
+        |found: Option<(String, &str)>| or_dash(found.map(|(value, from)| format!("{value} ({from})")));
+    let facts = &loader.facts;
     pairs([
         ("name", loader.name.clone()),
         ("architecture", loader.architecture.clone()),
         ("clients", clients(loader)),
         ("boot file", loader.boot_file.clone()),
+        ("what it is", read(facts.program.as_ref().map(|found| (found.value.clone(), found.from.as_str())))),
+        ("language", loader.language.as_str().into()),
         ("HTTP", reach(loader.http).into()),
+        (
+            "HTTP, as read",
+            read(facts.http.as_ref().map(|found| (reach(found.value).into(), found.from.as_str()))),
+        ),
+        ("signed by", signed(facts)),
     ]) + "\n"
         + &table(["file", "size", "sha-256"], files)
 }

@@ -1,4 +1,4 @@
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use lastmile_api::{
     MachineDetail, MachineDraft, MachineQuery, MachineRow, MachineSort, PlanView, StandingDraft,
 };
@@ -23,6 +23,8 @@ pub(crate) enum Command {
         /// A further DHCP option of its own, as in interface-mtu=1400; may be given several times.
         #[arg(long, value_name = "NAME=VALUE")]
         option: Vec<String>,
+        #[command(flatten)]
+        traits: Traits,
     },
     /// Machines that nobody registered and that left a trace, the one seen last first.
     Newcomers,
@@ -52,12 +54,60 @@ pub(crate) enum Command {
         /// Take a further DHCP option out again; may be given several times.
         #[arg(long, value_name = "NAME")]
         without_option: Vec<String>,
+        #[command(flatten)]
+        traits: Traits,
+        /// Take all of these away first; may be given several times.
+        #[arg(long, value_name = "WHAT", value_enum)]
+        without: Vec<TraitName>,
     },
     /// Remove a machine. Its installs stay on record.
     Remove {
         /// Its name.
         name: String,
     },
+}
+
+/// What groups a machine and what is known of it.
+#[derive(Debug, Default, Args)]
+pub(crate) struct Traits {
+    /// A label; may be given several times.
+    #[arg(long)]
+    label: Vec<String>,
+    /// A fact, as in rack=7; may be given several times.
+    #[arg(long, value_name = "NAME=VALUE")]
+    fact: Vec<String>,
+    /// A kernel parameter of its own; may be given several times. It may name values, as in ip={{ address }}.
+    #[arg(long, value_name = "WORD")]
+    parameter: Vec<String>,
+    /// The menu it is shown when its standing is menu.
+    #[arg(long)]
+    menu: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum TraitName {
+    /// Its labels.
+    Labels,
+    /// Its facts.
+    Facts,
+    /// Its kernel parameters.
+    Parameters,
+    /// Its menu.
+    Menu,
+}
+
+impl Traits {
+    /// Puts what was given to what a machine has.
+    fn apply(self, draft: &mut MachineDraft) -> Result<(), Failure> {
+        draft.labels.extend(self.label);
+        draft.parameters.extend(self.parameter);
+        for text in &self.fact {
+            let (name, value) = name_and_value(text)?;
+            draft.facts.insert(name, value);
+        }
+        draft.menu = self.menu.or(draft.menu.take());
+        Ok(())
+    }
 }
 
 /// Which machines.
@@ -100,9 +150,10 @@ fn standing_text(standing: &StandingDraft) -> String {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Add { name, mac, standing, option } => {
+        Command::Add { name, mac, standing, option, traits } => {
             let options = option.iter().map(|text| name_and_value(text)).collect::<Result<_, _>>()?;
-            let draft = MachineDraft { standing, options, ..MachineDraft::new(name, mac) };
+            let mut draft = MachineDraft { standing, options, ..MachineDraft::new(name, mac) };
+            traits.apply(&mut draft)?;
             out.show(&client.create_machine(&draft).await?, |row| rows(std::slice::from_ref(row)));
         }
         Command::List(filter) => {
@@ -125,7 +176,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Newcomers => {
             out.show(&client.newcomers().await?, |all| trace::newcomers(all));
         }
-        Command::Change { name, rename, mac, standing, option, without_option } => {
+        Command::Change { name, rename, mac, standing, option, without_option, traits, without } => {
             let detail = client.machine(&name).await?;
             let (now, mut options) = (detail.machine, detail.options);
             options.retain(|name, _| !without_option.contains(name));
@@ -133,12 +184,18 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 let (name, value) = name_and_value(text)?;
                 options.insert(name, value);
             }
-            let draft = MachineDraft {
+            let keeps = |what: TraitName| !without.contains(&what);
+            let mut draft = MachineDraft {
                 name: rename.unwrap_or(now.name),
                 macs: if mac.is_empty() { now.macs } else { mac },
                 standing: standing.unwrap_or(now.standing),
                 options,
+                labels: if keeps(TraitName::Labels) { now.labels } else { vec![] },
+                facts: if keeps(TraitName::Facts) { detail.facts } else { [].into() },
+                parameters: if keeps(TraitName::Parameters) { detail.parameters } else { vec![] },
+                menu: detail.menu.filter(|_| keeps(TraitName::Menu)),
             };
+            traits.apply(&mut draft)?;
             let row = client.replace_machine(&name, &draft).await?;
             out.show(&row, |row| rows(std::slice::from_ref(row)));
         }
@@ -173,9 +230,7 @@ fn plan_text(machine: &MachineRow, plan: &PlanView, with_menu: bool) -> String {
     }
     if !plan.parameters.is_empty() {
         text.push_str("\nThe kernel is started with\n");
-        for word in &plan.parameters {
-            text.push_str(&format!("  {word}\n"));
-        }
+        text.push_str(&parameters(&plan.parameters));
     }
     if let Some(menu) = plan.menu.as_ref().filter(|_| with_menu) {
         text.push_str("\nThe loader reads\n");
@@ -184,6 +239,15 @@ fn plan_text(machine: &MachineRow, plan: &PlanView, with_menu: bool) -> String {
         }
     }
     text
+}
+
+/// Kernel parameters with their origins.
+pub(crate) fn parameters(words: &[lastmile_api::Parameter]) -> String {
+    let row = |parameter: &lastmile_api::Parameter| {
+        let replaces = or_dash((!parameter.replaces.is_empty()).then(|| parameter.replaces.join(" ")));
+        [parameter.word.clone(), parameter.origin.to_string(), replaces]
+    };
+    table(["word", "from", "in the place of"], words.iter().map(row))
 }
 
 fn holds(machine: &MachineRow) -> String {
@@ -215,6 +279,7 @@ fn show(detail: &MachineDetail) -> String {
     let machine = &detail.machine;
     let options: Vec<String> =
         detail.options.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+    let facts: Vec<String> = detail.facts.iter().map(|(name, value)| format!("{name} = {value}")).collect();
     let since = machine.installed.as_ref().map(|installed| clock(installed.at));
     let mut text = pairs([
         ("name", machine.name.clone()),
@@ -230,6 +295,10 @@ fn show(detail: &MachineDetail) -> String {
         ("boots now", detail.plan.gets.clone()),
         ("why", detail.plan.why.clone()),
         ("options", or_dash((!options.is_empty()).then(|| options.join("\n")))),
+        ("labels", or_dash((!machine.labels.is_empty()).then(|| machine.labels.join(" ")))),
+        ("facts", or_dash((!facts.is_empty()).then(|| facts.join("\n")))),
+        ("parameters", or_dash((!detail.parameters.is_empty()).then(|| detail.parameters.join(" ")))),
+        ("menu", or_dash(detail.menu.as_ref())),
     ]);
     if !detail.diagnoses.is_empty() {
         text.push('\n');

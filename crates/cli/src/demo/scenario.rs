@@ -4,8 +4,8 @@
 use std::net::Ipv4Addr;
 
 use lastmile_api::{
-    Family, HttpReach, ImageKind, LoaderDraft, MachineDraft, Newcomers, PasswordInput, RevisionDraft,
-    Settings, StandingDraft, SubnetDraft,
+    Cpu, Family, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft, MenuDraft, Newcomers,
+    PasswordInput, RevisionDraft, Settings, SiteSettings, StandingDraft, SubnetDraft,
 };
 use lastmile_client::Client;
 use lastmile_core::{
@@ -127,10 +127,11 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
         .save_answers("quay-server", &settings("purser", Layout::Lvm, &["openssh-server", "chrony"]))
         .await?;
     client.save_answers("ticket-kiosk", &settings("clerk", Layout::Plain, &["openssh-server"])).await?;
+    fill_menus(client).await?;
     for terminal in &FLEET {
         let mac =
             [0x00, 0x00, 0x5e, 0x00, 0x53, terminal.number].map(|octet| format!("{octet:02x}")).join(":");
-        register(client, terminal.machine, mac, StandingDraft::LocalDisk).await?;
+        register(client, terminal.machine, mac, StandingDraft::LocalDisk, terminal.number).await?;
     }
     for (name, number, standing) in AT_REST {
         let standing = match standing {
@@ -138,13 +139,28 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
             "menu" => StandingDraft::Menu,
             _ => StandingDraft::LocalDisk,
         };
-        register(client, name, format!("00:00:5e:00:53:{number:02x}"), standing).await?;
+        register(client, name, format!("00:00:5e:00:53:{number:02x}"), standing, number).await?;
     }
     Ok(())
 }
 
-async fn register(client: &Client, name: &str, mac: String, standing: StandingDraft) -> Result<(), Failure> {
-    client.create_machine(&MachineDraft { standing, ..MachineDraft::new(name, vec![mac]) }).await?;
+async fn register(
+    client: &Client,
+    name: &str,
+    mac: String,
+    standing: StandingDraft,
+    berth: u8,
+) -> Result<(), Failure> {
+    // `holm-kiosk-2` is a kiosk; `auklet-chart` a chart workstation.
+    let label =
+        name.split('-').find(|part| ["kiosk", "gate", "chart", "display", "engine", "server"].contains(part));
+    let draft = MachineDraft {
+        standing,
+        labels: label.map(str::to_owned).into_iter().collect(),
+        facts: [("berth".to_owned(), berth.to_string())].into(),
+        ..MachineDraft::new(name, vec![mac])
+    };
+    client.create_machine(&draft).await?;
     Ok(())
 }
 
@@ -155,7 +171,8 @@ async fn fill_loaders(client: &Client) -> Result<(), Failure> {
         client.upload_bytes("x86_64-efi/http.mod", made_up(3, 12_000)).await?,
     ];
     let uefi = LoaderDraft {
-        http: HttpReach::AnyPort,
+        http: Some(HttpReach::AnyPort),
+        language: Some(Language::Grub),
         ..LoaderDraft::new("signed-x64", "uefi-x64", "shimx64.efi", files)
     };
     client.create_loader(&uefi).await?;
@@ -163,8 +180,10 @@ async fn fill_loaders(client: &Client) -> Result<(), Failure> {
         client.upload_bytes("core.0", made_up(4, 300_000)).await?,
         client.upload_bytes("i386-pc/http.mod", made_up(5, 9_000)).await?,
     ];
-    let bios =
-        LoaderDraft { http: HttpReach::AnyPort, ..LoaderDraft::new("bios-core", "bios", "core.0", files) };
+    let bios = LoaderDraft {
+        http: Some(HttpReach::AnyPort),
+        ..LoaderDraft::new("bios-core", "bios", "core.0", files)
+    };
     client.create_loader(&bios).await?;
     Ok(())
 }
@@ -173,32 +192,87 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
     let tidewrack = RevisionDraft {
         name: "tidewrack-12".into(),
         title: Some("Tidewrack 12".into()),
-        kind: ImageKind::Installer,
-        family: Family::Preseed,
-        kernel: "linux".into(),
-        initrds: vec!["initrd.gz".into()],
-        parameters: vec!["quiet".into()],
+        cpu: Some(Cpu::X64),
+        kind: Some(ImageKind::Installer),
+        family: Some(Family::Preseed),
+        kernel: Some("linux".into()),
+        initrds: Some(vec!["initrd.gz".into()]),
+        parameters: Some(vec!["quiet".into()]),
         files: vec![
-            client.upload_bytes("linux", made_up(6, 3 * MIB)).await?,
+            client.upload_bytes("linux", kernel("6.1.0-18-quay", 6, 3 * MIB)).await?,
             client.upload_bytes("initrd.gz", made_up(7, 6 * MIB)).await?,
         ],
+        ..RevisionDraft::default()
     };
     client.create_revision(&tidewrack).await?;
     let lantern = RevisionDraft {
         name: "lantern-3".into(),
         title: Some("Lantern 3 deck display".into()),
-        kind: ImageKind::Live,
-        family: Family::None,
-        kernel: "vmlinuz".into(),
-        initrds: vec!["root.img".into()],
-        parameters: vec![],
+        kind: Some(ImageKind::Live),
+        kernel: Some("vmlinuz".into()),
+        initrds: Some(vec!["root.img".into()]),
         files: vec![
-            client.upload_bytes("vmlinuz", made_up(8, 2 * MIB)).await?,
+            client.upload_bytes("vmlinuz", kernel("6.6.30-deck", 8, 2 * MIB)).await?,
             client.upload_bytes("root.img", made_up(9, 4 * MIB)).await?,
         ],
+        ..RevisionDraft::default()
     };
     client.create_revision(&lantern).await?;
+    let plimsoll = RevisionDraft {
+        name: "plimsoll-wipe".into(),
+        title: Some("Plimsoll disk wipe".into()),
+        kind: Some(ImageKind::Tool),
+        kernel: Some("wipe".into()),
+        initrds: Some(vec![]),
+        files: vec![client.upload_bytes("wipe", kernel("6.6.30-plimsoll", 10, MIB)).await?],
+        ..RevisionDraft::default()
+    };
+    client.create_revision(&plimsoll).await?;
+    // A tree without its second stage: what is missing is said wherever the image appears.
+    let bollard = RevisionDraft {
+        name: "bollard-9".into(),
+        initrds: Some(vec!["images/pxeboot/initrd.img".into()]),
+        files: vec![
+            client.upload_bytes(".treeinfo", include_bytes!("bollard.treeinfo").as_slice()).await?,
+            client.upload_bytes("images/pxeboot/vmlinuz", kernel("5.14.0-427", 11, MIB)).await?,
+            client.upload_bytes("images/pxeboot/initrd.img", made_up(12, 2 * MIB)).await?,
+        ],
+        ..RevisionDraft::default()
+    };
+    client.create_revision(&bollard).await?;
     Ok(())
+}
+
+/// What people at the machines see: the site's menu, and another for kiosks.
+async fn fill_menus(client: &Client) -> Result<(), Failure> {
+    let read = |text: &str| {
+        toml::from_str::<MenuDraft>(text).map_err(|error| Failure::Input {
+            place: "the demo's menus".into(),
+            what: error.to_string(),
+            mend: "Tell whoever made this version.",
+        })
+    };
+    client.save_menu("workshop", &read(include_str!("menus/workshop.toml"))?).await?;
+    client.save_menu("kiosk", &read(include_str!("menus/kiosk.toml"))?).await?;
+    client.save_settings(&SiteSettings { menu: Some("workshop".into()), ..SiteSettings::default() }).await?;
+    let kiosk =
+        LabelDraft { parameters: vec!["console=tty1".into(), "quiet".into()], menu: Some("kiosk".into()) };
+    client.save_label("kiosk", &kiosk).await?;
+    Ok(())
+}
+
+/// A kernel's head as the x86 boot protocol has it (Linux `Documentation/arch/x86/boot.rst`), and made-up content behind.
+fn kernel(version: &str, seed: u64, length: usize) -> Vec<u8> {
+    let mut bytes = made_up(seed, length);
+    bytes[..0x2000].fill(0);
+    bytes[0x1fe..0x200].copy_from_slice(&[0x55, 0xaa]);
+    bytes[0x202..0x206].copy_from_slice(b"HdrS");
+    bytes[0x206..0x208].copy_from_slice(&0x020f_u16.to_le_bytes());
+    bytes[0x20e..0x210].copy_from_slice(&0x1000_u16.to_le_bytes());
+    bytes[0x236] = 1;
+    let text = format!("{version} (builder@gannet.example) #1 SMP");
+    bytes[0x1200..0x1200 + text.len()].copy_from_slice(text.as_bytes());
+    bytes
 }
 
 fn settings(user: &str, layout: Layout, packages: &[&str]) -> Settings<PasswordInput> {
@@ -218,6 +292,7 @@ fn settings(user: &str, layout: Layout, packages: &[&str]) -> Settings<PasswordI
         packages: packages.iter().map(ToString::to_string).collect(),
         mirror: None,
         at_end: AtEnd::Restart,
+        parameters: vec![],
     }
 }
 

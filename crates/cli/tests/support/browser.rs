@@ -113,6 +113,22 @@ impl Browser {
         field.send_keys(&format!("\u{e009}a\u{e000}{text}")).await.unwrap();
     }
 
+    /// Chooses a value of a list, as a person does by its keyboard.
+    pub async fn choose(&self, css: &str, value: &str) {
+        let wait = self.client.wait().at_most(PATIENCE);
+        let list = wait.for_element(Locator::Css(css)).await.unwrap();
+        list.select_by_value(value).await.unwrap();
+    }
+
+    /// Waits until the page's text does not hold `text` any more.
+    pub async fn wait_for_no_text(&self, text: &str) {
+        let end = std::time::Instant::now() + PATIENCE;
+        while self.text().await.contains(text) {
+            assert!(std::time::Instant::now() < end, "the page goes on to say {text:?}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
     /// Waits for a link and follows it by the keyboard: a row of a live list may move from under a pointer.
     pub async fn follow(&self, css: &str) {
         let wait = self.client.wait().at_most(PATIENCE);

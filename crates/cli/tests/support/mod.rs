@@ -4,6 +4,7 @@
 
 pub mod background;
 pub mod browser;
+pub mod computer;
 pub mod netns;
 pub mod service;
 pub mod site;

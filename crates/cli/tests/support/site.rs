@@ -58,15 +58,20 @@ impl Service<'_> {
         self.run(&[
             "image",
             "add",
+            &kernel,
+            &initrd,
+            "--name",
             "tidewrack-12",
             "--title",
             "Tidewrack 12",
+            "--kind",
+            "installer",
             "--family",
             "preseed",
             "--kernel",
-            &kernel,
+            "linux",
             "--initrd",
-            &initrd,
+            "initrd.gz",
         ]);
     }
 

@@ -53,12 +53,18 @@ impl Target<'_> {
     }
 }
 
+/// Whether answer files of that family can be written here; there is nothing to write for [`Family::None`].
+#[must_use]
+pub const fn writes(family: Family) -> bool {
+    matches!(family, Family::Preseed | Family::None)
+}
+
 /// The answer file of one machine, in the language of its installer; `None` for an image that reads none.
 #[must_use]
 pub fn render(family: Family, answers: &AnswersVersion, target: &Target<'_>) -> Option<String> {
     match family {
         Family::Preseed => Some(preseed::render(answers, target)),
-        Family::None => None,
+        Family::Kickstart | Family::Autoinstall | Family::UnattendedXml | Family::None => None,
     }
 }
 

@@ -39,6 +39,9 @@ pub struct Settings<P> {
     /// What the installer does when it is through.
     #[serde(default)]
     pub at_end: AtEnd,
+    /// Kernel parameters of the installer. They may name the machine's values (`{{ address }}`).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parameters: Vec<String>,
 }
 
 const fn none<P>() -> Option<P> {
@@ -171,6 +174,7 @@ impl<P> Settings<P> {
             packages: self.packages.clone(),
             mirror: self.mirror.clone(),
             at_end: self.at_end,
+            parameters: self.parameters.clone(),
         })
     }
 
@@ -287,6 +291,7 @@ impl Settings<PasswordInput> {
     ) -> Result<Settings<CryptHash>, Vec<Fault>> {
         let mut faults = Faults::new();
         self.check(&mut faults);
+        crate::machine::check_parameters(&mut faults, &self.parameters);
         let settled = self.try_map_passwords(|place, input| {
             let mend = "Give at least 8 characters as `plain`, or a crypt(3) hash as `hash`.";
             Ok::<_, PasswordError>(faults.keep(place, input.settle(salt(place)), mend))
@@ -348,6 +353,7 @@ pub(crate) mod tests {
             packages: vec!["openssh-server".into(), "chrony".into()],
             mirror: None,
             at_end: AtEnd::Restart,
+            parameters: vec![],
         }
     }
 

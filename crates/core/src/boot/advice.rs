@@ -255,9 +255,9 @@ mod tests {
         };
         let subnet = draft.check(Id::generate(), &Site::default(), &[]).unwrap();
         let loader = |name: &str, architecture: &str, file: &str| {
-            let entry = FileEntry { path: file.into(), size: 1, sha256: Sha256::of(b"x") };
+            let entry = FileEntry::new(file, 1, Sha256::of(b"x"));
             let draft = LoaderDraft::new(name, architecture, file, vec![entry]);
-            draft.check(Id::generate(), [], |_, _| true).unwrap()
+            draft.check(Id::generate(), crate::boot::LoaderFacts::default(), [], |_, _| true).unwrap()
         };
         let loaders =
             [loader("signed-x64", "uefi-x64", "shimx64.efi"), loader("bios-core", "bios", "core.0")];

@@ -4,6 +4,8 @@ use std::{fmt, str::FromStr};
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
+use crate::image::recognise::Cpu;
+
 /// The platform that asks to boot.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Architecture {
@@ -153,6 +155,20 @@ impl Architecture {
     #[must_use]
     pub fn http_code(self) -> Option<u16> {
         self.row().and_then(|(_, _, _, http)| *http)
+    }
+
+    /// The processor behind it, where images are made for it.
+    #[must_use]
+    pub fn cpu(self) -> Option<Cpu> {
+        match self {
+            // What starts on BIOS may be of either width: nearly all that is left are 64 bits wide.
+            Self::Bios | Self::UefiX64 => Some(Cpu::X64),
+            Self::UefiX86 => Some(Cpu::X86),
+            Self::UefiArm32 => Some(Cpu::Arm32),
+            Self::UefiArm64 => Some(Cpu::Arm64),
+            Self::Other(27) => Some(Cpu::RiscV64),
+            Self::Other(_) => None,
+        }
     }
 
     /// Whether it is UEFI of any width.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::Architecture;
+use super::{Architecture, Language, LoaderFacts, Reader};
 use crate::{
     Fault, Faults, Id,
     image::{FileEntry, Manifest, Sha256, check_files},
@@ -39,6 +39,10 @@ pub struct Loader {
     pub boot_file: String,
     /// How it can fetch by HTTP.
     pub http: HttpReach,
+    /// The language it reads menus in.
+    pub language: Language,
+    /// What its files tell of it.
+    pub facts: LoaderFacts,
     /// Its files: the boot file, what that fetches beside itself, modules.
     pub manifest: Manifest,
 }
@@ -50,6 +54,13 @@ impl Loader {
         let begins = |wanted: &String| class.is_some_and(|class| class.starts_with(wanted.as_str()));
         self.class.as_ref().is_none_or(begins)
             && self.user_class.as_ref().is_none_or(|wanted| user_classes.contains(wanted))
+    }
+
+    /// How a text must be written for it.
+    #[must_use]
+    pub fn reader(&self) -> Reader {
+        let boxed = self.manifest.files().iter().any(|file| file.path.rsplit('/').next() == Some("menu.c32"));
+        Reader { language: self.language, http: self.http, boxed }
     }
 
     /// How closely it is meant for clients that it fits: by user class before class, by a long class before a short.
@@ -78,8 +89,10 @@ impl Loader {
 pub struct LoaderDraft {
     /// What people and paths call it.
     pub name: String,
-    /// The firmware it runs on: `bios`, `uefi-x64`, `uefi-x86`, `uefi-arm64`, `uefi-arm32`.
-    pub architecture: String,
+    /// The firmware it runs on: `bios`, `uefi-x64`, `uefi-x86`, `uefi-arm64`, `uefi-arm32`; what is recognised in the
+    /// boot file if left out.
+    #[serde(default)]
+    pub architecture: Option<String>,
     /// Only for clients whose vendor class (option 60) begins so, as in `HTTPClient`.
     #[serde(default)]
     pub class: Option<String>,
@@ -88,15 +101,18 @@ pub struct LoaderDraft {
     pub user_class: Option<String>,
     /// The file that firmware is told to fetch.
     pub boot_file: String,
-    /// How it can fetch by HTTP.
-    #[serde(default = "LoaderDraft::default_http")]
-    pub http: HttpReach,
+    /// How it can fetch by HTTP; what is recognised if left out.
+    #[serde(default)]
+    pub http: Option<HttpReach>,
+    /// The language it reads menus in; what is recognised if left out.
+    #[serde(default)]
+    pub language: Option<Language>,
     /// Its files.
     pub files: Vec<FileEntry>,
 }
 
 impl LoaderDraft {
-    /// A loader for every client of an architecture, that fetches by HTTP as GRUB 2.06 does.
+    /// A loader for every client of an architecture.
     #[must_use]
     pub fn new(
         name: impl Into<String>,
@@ -106,17 +122,14 @@ impl LoaderDraft {
     ) -> Self {
         Self {
             name: name.into(),
-            architecture: architecture.into(),
+            architecture: Some(architecture.into()),
             class: None,
             user_class: None,
             boot_file: boot_file.into(),
-            http: Self::default_http(),
+            http: None,
+            language: None,
             files,
         }
-    }
-
-    const fn default_http() -> HttpReach {
-        HttpReach::Port80
     }
 
     /// Checks the draft against itself and the other loaders.
@@ -126,17 +139,34 @@ impl LoaderDraft {
     pub fn check<'a>(
         &self,
         id: Id<Loader>,
+        facts: LoaderFacts,
         others: impl IntoIterator<Item = &'a Loader>,
         has_content: impl Fn(&Sha256, u64) -> bool,
     ) -> Result<Loader, Vec<Fault>> {
         let mut faults = Faults::new();
         faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
-        let architecture = faults.keep(
-            "architecture",
-            self.architecture.parse::<Architecture>(),
-            "Give one of bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, another name that docs/firmware.md lists, \
-             or code- and the number of option 93.",
-        );
+        let mend = "Give one of bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, another name that docs/firmware.md lists, \
+             or code- and the number of option 93.";
+        let read = facts.architecture.as_ref().map(|found| found.value);
+        let architecture = match (&self.architecture, read) {
+            (Some(text), _) => faults.keep("architecture", text.parse::<Architecture>(), mend),
+            (None, Some(read)) => Some(read),
+            (None, None) => {
+                faults.add("architecture", "it was not recognised in the boot file", mend);
+                None
+            }
+        };
+        if let (Some(said), Some(read)) = (architecture, read)
+            && said != read
+            && facts.program.is_some()
+        {
+            let what = format!("the boot file is for {read}, not {said}");
+            faults.add(
+                "architecture",
+                what,
+                "Give the loader for that firmware, or leave the architecture out.",
+            );
+        }
         for (place, class) in [("class", &self.class), ("user_class", &self.user_class)] {
             if class.as_ref().is_some_and(|class| class.trim().is_empty() || class.len() > 255) {
                 faults.add(place, "an empty or overlong class", "Leave it out, or give 1 to 255 octets.");
@@ -172,7 +202,12 @@ impl LoaderDraft {
                 class: self.class.clone(),
                 user_class: self.user_class.clone(),
                 boot_file: self.boot_file.clone(),
-                http: self.http,
+                http: self.http.or(facts.http.as_ref().map(|found| found.value)).unwrap_or(HttpReach::Port80),
+                language: self
+                    .language
+                    .or(facts.language.as_ref().map(|found| found.value))
+                    .unwrap_or_default(),
+                facts,
                 manifest,
             })
         })
@@ -185,17 +220,18 @@ mod tests {
 
     #[test]
     fn files_are_found_under_any_built_in_prefix() {
-        let file = |path: &str| FileEntry { path: path.into(), size: 3, sha256: Sha256::of(path.as_bytes()) };
+        let file = |path: &str| FileEntry::new(path, 3, Sha256::of(path.as_bytes()));
         let draft = LoaderDraft {
             name: "signed-x64".into(),
-            architecture: "uefi-x64".into(),
+            architecture: Some("uefi-x64".into()),
             class: None,
             user_class: None,
             boot_file: "shimx64.efi".into(),
-            http: HttpReach::Port80,
+            http: Some(HttpReach::Port80),
+            language: None,
             files: vec![file("shimx64.efi"), file("grubx64.efi"), file("x86_64-efi/http.mod")],
         };
-        let loader = draft.check(Id::generate(), [], |_, _| true).unwrap();
+        let loader = draft.check(Id::generate(), LoaderFacts::default(), [], |_, _| true).unwrap();
         let found = |path: &str| loader.find(path).map(|file| file.path.as_str());
         assert_eq!(found("debian-installer/amd64/grub/x86_64-efi/http.mod"), Some("x86_64-efi/http.mod"));
         assert_eq!(found("grubx64.efi"), Some("grubx64.efi"));
@@ -205,11 +241,11 @@ mod tests {
         assert_eq!(found("SHIMX64.EFI"), Some("shimx64.efi"), "firmware asks in any case");
         assert_eq!(loader.manifest.nearest("shimx46.efi"), Some("shimx64.efi"));
         assert_eq!(loader.manifest.nearest("vmlinuz"), None);
-        let twice = draft.check(Id::generate(), [&loader], |_, _| true).unwrap_err();
+        let twice = draft.check(Id::generate(), LoaderFacts::default(), [&loader], |_, _| true).unwrap_err();
         assert_eq!(twice.len(), 2, "{twice:?}");
         // Told apart by what the client says it is, both are there, and the closest is given.
         let http = LoaderDraft { name: "http-x64".into(), class: Some("HTTPClient".into()), ..draft };
-        let http = http.check(Id::generate(), [&loader], |_, _| true).unwrap();
+        let http = http.check(Id::generate(), LoaderFacts::default(), [&loader], |_, _| true).unwrap();
         assert!(http.fits(Some("HTTPClient:Arch:00016"), &[]) && !http.fits(Some("PXEClient"), &[]));
         assert!(loader.fits(None, &[]) && http.closeness() > loader.closeness());
     }

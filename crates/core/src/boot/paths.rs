@@ -1,5 +1,6 @@
 //! The paths that loaders ask for, and the paths that menus name.
 
+use super::Language;
 use crate::{machine::Machine, net::Mac, tftp::ServedPath};
 
 /// Path of a loader's file as one machine fetches it: DHCP's boot file, and, in the same folder, what the
@@ -14,6 +15,27 @@ pub fn loader_path(mac: Mac, loader: &str, file: &str) -> String {
 #[must_use]
 pub fn boot_path(mac: Mac, image: &str, revision: u32, file: &str) -> String {
     format!("boot/{}/{image}/r{revision}/{file}", mac.dashed())
+}
+
+/// Path of an image's whole ISO as one machine fetches it.
+#[must_use]
+pub fn iso_path(mac: Mac, image: &str, revision: u32) -> String {
+    boot_path(mac, image, revision, &format!("{image}.iso"))
+}
+
+/// Path at which what an entry starts is read once it was picked; the language's name follows it.
+#[must_use]
+pub fn pick_path(mac: Mac, key: &str) -> String {
+    format!("pick/{}/{key}", mac.dashed())
+}
+
+/// The name that the network boot firmware with scripts gives in its user class (option 77).
+pub const SCRIPT_USER_CLASS: &str = "iPXE";
+
+/// Path of the menu for firmware that reads scripts.
+#[must_use]
+pub fn script_path(mac: Mac) -> String {
+    format!("script/{}/menu.script", mac.dashed())
 }
 
 /// What a loader means by a path.
@@ -44,6 +66,25 @@ pub enum Request<'a> {
         /// The machine, where the name says it (`grub.cfg-01-02-00-5e-00-53-01`).
         mac: Option<Mac>,
     },
+    /// The menu in PXELINUX's language.
+    PxelinuxMenu {
+        /// The machine, where the name says it (`pxelinux.cfg/01-02-00-5e-00-53-01`).
+        mac: Option<Mac>,
+    },
+    /// The menu as a script.
+    ScriptMenu {
+        /// The machine.
+        mac: Mac,
+    },
+    /// What an entry starts, once it was picked.
+    Picked {
+        /// The machine.
+        mac: Mac,
+        /// The entry's key.
+        key: &'a str,
+        /// The language of the loader that asks.
+        language: Language,
+    },
     /// Something a loader keeps beside itself under a prefix of its own (modules, lists).
     BesideLoader,
 }
@@ -54,6 +95,7 @@ impl<'a> Request<'a> {
     pub fn recognise(path: &'a ServedPath) -> Self {
         let text = path.as_str();
         let is_menu = path.file_name() == "grub.cfg" || path.file_name().starts_with("grub.cfg-");
+        let is_menu = is_menu || text.contains("/pxelinux.cfg/");
         if let Some(rest) = text.strip_prefix("loader/").filter(|_| !is_menu) {
             let (mac, rest) = match rest.split_once('/').map(|(first, rest)| (first.parse().ok(), rest)) {
                 Some((Some(mac), after)) => (Some(mac), after),
@@ -62,6 +104,14 @@ impl<'a> Request<'a> {
             if let Some((name, file)) = rest.split_once('/') {
                 return Self::Loader { mac, name, file };
             }
+        }
+        if let Some(request) = Self::by_machine(text) {
+            return request;
+        }
+        if let Some((_, name)) = text.rsplit_once("pxelinux.cfg/") {
+            // `01-<mac>` (the hardware type first), `<uuid>`, `C0000232` and its beginnings, `default`. The sender of
+            // the request says as much as the forms by UUID and by address.
+            return Self::PxelinuxMenu { mac: name.strip_prefix("01-").and_then(|mac| mac.parse().ok()) };
         }
         if let Some(rest) = text.strip_prefix("boot/")
             && let Some(request) = Self::image(rest)
@@ -79,6 +129,16 @@ impl<'a> Request<'a> {
                 None => Self::BesideLoader,
             },
         }
+    }
+
+    fn by_machine(text: &'a str) -> Option<Self> {
+        if let Some(rest) = text.strip_prefix("script/") {
+            let (mac, _) = rest.split_once('/')?;
+            return Some(Self::ScriptMenu { mac: mac.parse().ok()? });
+        }
+        let (mac, rest) = text.strip_prefix("pick/")?.split_once('/')?;
+        let (key, language) = rest.rsplit_once('.')?;
+        Some(Self::Picked { mac: mac.parse().ok()?, key, language: language.parse().ok()? })
     }
 
     fn image(rest: &'a str) -> Option<Self> {
@@ -119,5 +179,13 @@ mod tests {
         let path = boot_path(mac, "tidewrack-12", 3, "amd64/linux");
         is(&path, Request::Image { mac, image: "tidewrack-12", revision: 3, file: "amd64/linux" });
         is("boot/not-a-mac/x/r1/linux", Request::BesideLoader);
+        is(
+            "loader/02-00-5e-00-53-01/bios/pxelinux.cfg/01-02-00-5e-00-53-01",
+            Request::PxelinuxMenu { mac: Some(mac) },
+        );
+        is("pxelinux.cfg/C0000232", Request::PxelinuxMenu { mac: None });
+        is(&script_path(mac), Request::ScriptMenu { mac });
+        let picked = format!("{}.grub", pick_path(mac, "tools.memtest"));
+        is(&picked, Request::Picked { mac, key: "tools.memtest", language: Language::Grub });
     }
 }

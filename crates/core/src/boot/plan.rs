@@ -4,6 +4,7 @@ use std::{fmt, sync::Arc};
 
 use jiff::Timestamp;
 
+use super::Menu;
 use crate::{
     answers::AnswersVersion,
     image::{Image, Revision},
@@ -29,8 +30,8 @@ pub enum Action<'a> {
     },
     /// A live image.
     Live(&'a Arc<Image>),
-    /// The menu.
-    Menu,
+    /// A menu; `None` for the one that is built in.
+    Menu(Option<&'a Arc<Menu>>),
     /// Its own disk.
     LocalDisk,
 }
@@ -52,12 +53,63 @@ pub enum Why<'a> {
     Live(&'a Machine, &'a Image),
     /// The live image of the machine is gone.
     NoLiveImage(&'a Machine),
-    /// The machine is set to show a menu.
-    ShowsMenu(&'a Machine),
+    /// The machine is set to show a menu, which was chosen so.
+    ShowsMenu(&'a Machine, MenuFrom<'a>),
     /// The machine is known and nothing is to be done; with its last finished install.
     NothingToDo(&'a Machine, Option<&'a Install>),
     /// Nobody registered the machine; with what its subnet says.
     Newcomer(Mac, Option<&'a Subnet>),
+}
+
+/// What says which menu a machine gets: the first of these that names one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum MenuFrom<'a> {
+    /// The machine.
+    Machine,
+    /// One of its labels, by name; the first in the order of its labels.
+    Label(&'a str),
+    /// Its subnet, by name.
+    Subnet(&'a str),
+    /// The site.
+    Site,
+    /// Nothing: the one that is built in.
+    BuiltIn,
+}
+
+impl fmt::Display for MenuFrom<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Machine => f.write_str("its own"),
+            Self::Label(name) => write!(f, "that of label {name}"),
+            Self::Subnet(name) => write!(f, "that of subnet {name}"),
+            Self::Site => f.write_str("the site's"),
+            Self::BuiltIn => f.write_str("the one that is built in"),
+        }
+    }
+}
+
+/// Which menu a machine is shown, and what says so.
+fn choose<'a>(
+    site: &'a Site,
+    machine: Option<&'a Machine>,
+    subnet: Option<&'a Subnet>,
+) -> (Option<&'a Arc<Menu>>, MenuFrom<'a>) {
+    let own = machine.and_then(|machine| Some((site.menu(machine.menu.as_ref()?)?, MenuFrom::Machine)));
+    let labels = || {
+        let labels = machine?.labels.iter().filter_map(|name| site.label(name));
+        labels
+            .filter_map(|label| Some((site.menu(label.menu.as_ref()?)?, MenuFrom::Label(&label.name))))
+            .next()
+    };
+    let of_subnet = || {
+        let subnet = subnet?;
+        Some((site.menu(subnet.menu.as_ref()?)?, MenuFrom::Subnet(&subnet.name)))
+    };
+    let of_site = || Some((site.menu(site.settings().menu.as_ref()?)?, MenuFrom::Site));
+    match own.or_else(labels).or_else(of_subnet).or_else(of_site) {
+        Some((menu, from)) => (Some(menu), from),
+        None => (None, MenuFrom::BuiltIn),
+    }
 }
 
 /// What one machine gets if it boots now, and why.
@@ -74,15 +126,20 @@ pub struct BootPlan<'a> {
 pub fn plan<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
     let Some(machine) = site.machine_by_mac(mac) else {
         let menu = subnet.is_some_and(|subnet| subnet.newcomers == Newcomers::Menu);
-        let action = if menu { Action::Menu } else { Action::Nothing };
+        let action = if menu { Action::Menu(choose(site, None, subnet).0) } else { Action::Nothing };
         return BootPlan { action, why: Why::Newcomer(mac, subnet) };
     };
     if machine.standing == Standing::Ignored {
         return BootPlan { action: Action::Nothing, why: Why::Ignored(machine) };
     }
-    if let Some(install) = site.open_install(machine.id) {
-        return armed(site, install);
+    match site.open_install(machine.id) {
+        Some(install) => armed(site, install),
+        None => by_standing(site, machine, subnet),
     }
+}
+
+/// What a machine gets when no install is armed.
+fn by_standing<'a>(site: &'a Site, machine: &'a Machine, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
     match &machine.standing {
         Standing::Live(id) => match site.image_by_id(*id) {
             Some(image) if image.current.is_ready() => {
@@ -91,11 +148,27 @@ pub fn plan<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPla
             Some(image) => BootPlan { action: Action::LocalDisk, why: Why::Damaged(&image.current) },
             None => BootPlan { action: Action::LocalDisk, why: Why::NoLiveImage(machine) },
         },
-        Standing::Menu => BootPlan { action: Action::Menu, why: Why::ShowsMenu(machine) },
+        Standing::Menu => {
+            let (menu, from) = choose(site, Some(machine), subnet);
+            BootPlan { action: Action::Menu(menu), why: Why::ShowsMenu(machine, from) }
+        }
         Standing::LocalDisk | Standing::Ignored => {
             let last = site.last_installed(machine.id).map(Arc::as_ref);
             BootPlan { action: Action::LocalDisk, why: Why::NothingToDo(machine, last) }
         }
+    }
+}
+
+/// The menu that the machine with `mac` shows or has just shown: also while the install goes on that was picked from it.
+#[must_use]
+pub fn menu_shown<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> Option<&'a Arc<Menu>> {
+    let action = match site.machine_by_mac(mac) {
+        Some(machine) => by_standing(site, machine, subnet).action,
+        None => plan(site, mac, subnet).action,
+    };
+    match action {
+        Action::Menu(menu) => menu,
+        _ => None,
     }
 }
 
@@ -125,7 +198,8 @@ impl BootPlan<'_> {
                 install.number, revision.image_name, revision.number, answers.name, answers.number
             ),
             Action::Live(image) => format!("live image {} r{}", image.name, image.current.number),
-            Action::Menu => "the menu".into(),
+            Action::Menu(Some(menu)) => format!("menu {}", menu.name),
+            Action::Menu(None) => "the menu".into(),
             Action::LocalDisk => "its local disk".into(),
         }
     }
@@ -150,17 +224,17 @@ impl fmt::Display for Why<'_> {
             ),
             Self::Damaged(revision) => write!(
                 f,
-                "{} r{} cannot be served: {} missing or changed",
+                "{} r{} cannot be served: {}",
                 revision.image_name,
                 revision.number,
-                revision.damaged.join(", ")
+                revision.lacking().join("; ")
             ),
             Self::Lost(install) => {
                 write!(f, "install {} is armed, but its image or answers are gone", install.number)
             }
             Self::Live(machine, image) => write!(f, "{} runs live image {}", machine.name, image.name),
             Self::NoLiveImage(machine) => write!(f, "the live image of {} is gone", machine.name),
-            Self::ShowsMenu(machine) => write!(f, "{} is set to show the menu", machine.name),
+            Self::ShowsMenu(machine, from) => write!(f, "{} is set to show the menu: {from}", machine.name),
             Self::NothingToDo(machine, None) => {
                 write!(f, "{} is known and no install is armed", machine.name)
             }

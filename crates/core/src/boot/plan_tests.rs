@@ -2,7 +2,7 @@ use super::*;
 use crate::{
     Id,
     answers::tests::quay_server,
-    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, ReportStage},
     machine::{MachineDraft, StandingDraft},
     net::SubnetDraft,
@@ -15,19 +15,17 @@ fn at(secs: i64) -> Timestamp {
 }
 
 fn image(name: &str, kind: ImageKind) -> Image {
-    let file = FileEntry { path: "linux".into(), size: 1, sha256: Sha256::of(b"k") };
+    let file = FileEntry::new("linux", 1, Sha256::of(b"k"));
     let family = if kind == ImageKind::Installer { Family::Preseed } else { Family::None };
     let draft = RevisionDraft {
         name: name.into(),
-        title: None,
-        kind,
-        family,
-        kernel: "linux".into(),
-        initrds: vec![],
-        parameters: vec![],
+        kind: Some(kind),
+        family: Some(family),
+        kernel: Some("linux".into()),
         files: vec![file],
+        ..RevisionDraft::default()
     };
-    draft.check(None, at(0), |_, _| true).unwrap()
+    draft.check(None, Holding::of(&draft.files), at(0), |_, _| true).unwrap()
 }
 
 fn site(standing: StandingDraft) -> Site {
@@ -127,7 +125,7 @@ fn newcomers_get_what_their_subnet_says() {
     assert_eq!(plan(&site, mac, Some(&subnet)).action, Action::Nothing);
     subnet.newcomers = Newcomers::Menu;
     let menu = plan(&site, mac, Some(&subnet));
-    assert_eq!(menu.action, Action::Menu);
+    assert_eq!(menu.action, Action::Menu(None));
     assert_eq!(
         menu.why.to_string(),
         "02:00:5e:00:53:01 is a newcomer, and subnet tern-bay gives newcomers the menu"

@@ -27,6 +27,8 @@ pub enum BootTarget {
     Path(String),
     /// A URL, by HTTP or HTTPS (UEFI 2.10, section 24.7.3.1).
     Url(String),
+    /// The URL of a script, for firmware that reads scripts.
+    Script(String),
 }
 
 impl BootTarget {
@@ -34,7 +36,7 @@ impl BootTarget {
     #[must_use]
     pub fn as_str(&self) -> &str {
         match self {
-            Self::Path(text) | Self::Url(text) => text,
+            Self::Path(text) | Self::Url(text) | Self::Script(text) => text,
         }
     }
 }
@@ -311,7 +313,7 @@ pub(super) fn add_boot(request: &Message, reply: &mut Message, boot: &BootInfo) 
         options.set(code::TFTP_SERVER_NAME, boot.next_server.to_string());
     }
     // A URL may be longer than the field.
-    if request.asks_for(code::BOOT_FILE_NAME) || matches!(boot.target, BootTarget::Url(_)) {
+    if request.asks_for(code::BOOT_FILE_NAME) || !matches!(boot.target, BootTarget::Path(_)) {
         options.set(code::BOOT_FILE_NAME, boot.target.as_str().as_bytes());
     }
 }

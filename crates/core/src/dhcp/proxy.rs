@@ -78,7 +78,7 @@ pub fn boot_server(
 fn boot_reply(request: &Message, kind: Kind, arrival: &Arrival<'_>, boot: &BootInfo) -> Message {
     let mut reply = Message::reply_to(request, kind);
     reply.options.set(code::SERVER_IDENTIFIER, arrival.local.octets());
-    if matches!(boot.target, BootTarget::Path(_)) {
+    if !matches!(boot.target, BootTarget::Url(_)) {
         reply.options.set(code::VENDOR_CLASS, *b"PXEClient");
         reply.options.set(code::VENDOR_SPECIFIC, vendor_options(request));
     }

@@ -1,6 +1,6 @@
 //! What files a revision or a loader consists of.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -15,9 +15,17 @@ pub struct FileEntry {
     pub path: String,
     /// Size in octets.
     pub size: u64,
-    /// Digest of the content.
-    #[cfg_attr(feature = "schema", schema(value_type = String))]
-    pub sha256: Sha256,
+    /// Digest of the content; not there while a file inside an ISO was not read yet.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub sha256: Option<Sha256>,
+}
+
+impl FileEntry {
+    /// A file whose content is known.
+    #[must_use]
+    pub fn new(path: impl Into<String>, size: u64, sha256: Sha256) -> Self {
+        Self { path: path.into(), size, sha256: Some(sha256) }
+    }
 }
 
 /// All files of a set, ordered by path.
@@ -72,16 +80,43 @@ impl Manifest {
         self.files.iter().map(|file| file.size).sum()
     }
 
-    /// The digest that names the whole set: that of [`Self::listing`].
+    /// The digest that names the whole set: that of [`Self::listing`]. `None` while a digest is missing.
     #[must_use]
-    pub fn hash(&self) -> Sha256 {
-        Sha256::of(self.listing().as_bytes())
+    pub fn hash(&self) -> Option<Sha256> {
+        self.files.iter().all(|file| file.sha256.is_some()).then(|| Sha256::of(self.listing().as_bytes()))
     }
 
-    /// One line a file, as `sha256sum --check` reads it, ordered by path.
+    /// One line a file, as `sha256sum --check` reads it, ordered by path. Files without a digest are left out.
     #[must_use]
     pub fn listing(&self) -> String {
-        self.files.iter().map(|file| format!("{}  {}\n", file.sha256, file.path)).collect()
+        let line = |file: &FileEntry| file.sha256.map(|sha256| format!("{sha256}  {}\n", file.path));
+        self.files.iter().filter_map(line).collect()
+    }
+
+    /// Whether another set has the same files: by their digests, or by size where one is not known yet.
+    #[must_use]
+    pub fn same_files(&self, other: &Self) -> bool {
+        let same = |(a, b): (&FileEntry, &FileEntry)| {
+            let digests = a.sha256.zip(b.sha256).is_none_or(|(a, b)| a == b);
+            a.path == b.path && a.size == b.size && digests
+        };
+        self.files.len() == other.files.len() && self.files.iter().zip(&other.files).all(same)
+    }
+
+    /// What lies directly in `folder` (without a closing `/`; empty for the root): names, folders with a closing `/`
+    /// and without a size. `None` if there is no such folder.
+    #[must_use]
+    pub fn folder(&self, folder: &str) -> Option<BTreeMap<String, Option<u64>>> {
+        let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+        let from = self.files.partition_point(|file| file.path.as_str() < prefix.as_str());
+        let below = self.files[from..].iter().take_while(|file| file.path.starts_with(&prefix));
+        let entries: BTreeMap<_, _> = below
+            .map(|file| match file.path[prefix.len()..].split_once('/') {
+                Some((name, _)) => (format!("{name}/"), None),
+                None => (file.path[prefix.len()..].to_owned(), Some(file.size)),
+            })
+            .collect();
+        (!entries.is_empty()).then_some(entries)
     }
 }
 
@@ -115,14 +150,13 @@ pub fn check_files(
         if !seen.insert(&file.path) {
             faults.add(&place, format!("{} is given twice", file.path), "Give each path once.");
         }
-        if !has_content(&file.sha256, file.size) {
+        if !file.sha256.is_some_and(|sha256| has_content(&sha256, file.size)) {
+            let digest = file.sha256.map_or_else(|| "without a digest".into(), |sha256| sha256.short());
             faults.add(
                 &place,
                 format!(
-                    "the content of {} ({} octets, {}) is not in the library",
-                    file.path,
-                    file.size,
-                    file.sha256.short()
+                    "the content of {} ({} octets, {digest}) is not in the library",
+                    file.path, file.size
                 ),
                 "Upload the content first, then name it here.",
             );
@@ -136,7 +170,7 @@ mod tests {
     use super::*;
 
     fn entry(path: &str) -> FileEntry {
-        FileEntry { path: path.into(), size: 3, sha256: Sha256::of(b"abc") }
+        FileEntry::new(path, 3, Sha256::of(b"abc"))
     }
 
     #[test]
@@ -148,6 +182,17 @@ mod tests {
         assert_eq!(manifest.get("linu"), None);
         // The order of giving does not change what a set is.
         assert_eq!(Manifest::new(vec![entry("initrd.gz"), entry("linux")]).hash(), manifest.hash());
+    }
+
+    #[test]
+    fn folders_are_listed_one_level_deep() {
+        let files = ["dists/main/Release", "dists/Release", "dists-old", "linux"].map(entry).into();
+        let manifest = Manifest::new(files);
+        let names = |folder: &str| manifest.folder(folder).map(|all| all.into_keys().collect::<Vec<_>>());
+        assert_eq!(names("").unwrap(), ["dists-old", "dists/", "linux"]);
+        assert_eq!(names("dists").unwrap(), ["Release", "main/"]);
+        assert_eq!(names("linux"), None);
+        assert_eq!(names("nowhere"), None);
     }
 
     #[test]

@@ -5,8 +5,11 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{FileEntry, Manifest, Sha256, check_files};
-use crate::{Fault, Faults, Id, name};
+use super::{
+    Manifest, Sha256, Volume,
+    recognise::{Cpu, Recognition},
+};
+use crate::{Fault, Id};
 
 /// What an image is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -17,8 +20,29 @@ pub enum ImageKind {
     Installer,
     /// Runs from memory and is fetched at every start.
     Live,
-    /// A tool that a person picks from a menu.
+    /// A tool that a person picks from a menu: a memory test, a hardware listing.
     Tool,
+    /// A raw disk image, written to the machine's disk.
+    Disk,
+    /// A UEFI application: an operating system's own boot manager, with its files.
+    FirmwareApp,
+}
+
+impl ImageKind {
+    /// Every kind.
+    pub const ALL: [Self; 5] = [Self::Installer, Self::Live, Self::Tool, Self::Disk, Self::FirmwareApp];
+
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Installer => "installer",
+            Self::Live => "live",
+            Self::Tool => "tool",
+            Self::Disk => "disk",
+            Self::FirmwareApp => "firmware-app",
+        }
+    }
 }
 
 /// Which answer file an installer reads.
@@ -28,8 +52,76 @@ pub enum ImageKind {
 pub enum Family {
     /// A debconf preseed file.
     Preseed,
-    /// None.
+    /// A kickstart file.
+    Kickstart,
+    /// An autoinstall file, as cloud-config.
+    Autoinstall,
+    /// An XML file for unattended set-up.
+    UnattendedXml,
+    /// None, or one that is not known here.
     None,
+}
+
+impl Family {
+    /// Every family.
+    pub const ALL: [Self; 5] =
+        [Self::Preseed, Self::Kickstart, Self::Autoinstall, Self::UnattendedXml, Self::None];
+
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Preseed => "preseed",
+            Self::Kickstart => "kickstart",
+            Self::Autoinstall => "autoinstall",
+            Self::UnattendedXml => "unattended-xml",
+            Self::None => "none",
+        }
+    }
+}
+
+/// What is started.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Start {
+    /// A kernel with its initrds, by a loader.
+    Kernel {
+        /// Path of the kernel in the manifest.
+        kernel: String,
+        /// Paths of the initrds, in the order the loader is to concatenate them.
+        initrds: Vec<String>,
+    },
+    /// A UEFI application, which a loader hands over to.
+    Program {
+        /// Its path in the manifest.
+        path: String,
+    },
+    /// Nothing: the file is written to a disk.
+    Disk {
+        /// Its path in the manifest.
+        path: String,
+    },
+}
+
+impl Start {
+    /// The path of what is started or written.
+    #[must_use]
+    pub fn path(&self) -> &str {
+        match self {
+            Self::Kernel { kernel, .. } => kernel,
+            Self::Program { path } | Self::Disk { path } => path,
+        }
+    }
+
+    /// The initrds.
+    #[must_use]
+    pub fn initrds(&self) -> &[String] {
+        match self {
+            Self::Kernel { initrds, .. } => initrds,
+            Self::Program { .. } | Self::Disk { .. } => &[],
+        }
+    }
 }
 
 /// An image and its current revision.
@@ -43,11 +135,13 @@ pub struct Image {
     pub title: String,
     /// What it is for.
     pub kind: ImageKind,
+    /// The highest number that a revision of it ever had.
+    pub last_number: u32,
     /// The revision that new installs get.
     pub current: Arc<Revision>,
 }
 
-/// One import of an image. Nothing in it ever changes.
+/// One import of an image. What it holds never changes; what is known of it does.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Revision {
     /// Identity.
@@ -62,199 +156,91 @@ pub struct Revision {
     pub created: Timestamp,
     /// Which answer file it reads.
     pub family: Family,
-    /// Path of the kernel in the manifest.
-    pub kernel: String,
-    /// Paths of the initrds, in the order the loader is to concatenate them.
-    pub initrds: Vec<String>,
-    /// Kernel parameters it always needs.
+    /// What is started.
+    pub start: Start,
+    /// The processor it is for, if that is known.
+    pub cpu: Option<Cpu>,
+    /// Kernel parameters it always needs. They may name the machine's values (`{{ address }}`).
     pub parameters: Vec<String>,
     /// Its files.
     pub manifest: Manifest,
+    /// The volume that its files lie in, if they lie in one.
+    pub volume: Option<Arc<Volume>>,
+    /// What was recognised in it.
+    pub recognised: Arc<Recognition>,
+    /// What was wrong with it when it was imported. While there is anything, it is not served.
+    pub lacks: Vec<Fault>,
+    /// When it was taken out of use.
+    pub retired: Option<Timestamp>,
+    /// When every file was last found to be as its digest says.
+    pub verified: Option<Timestamp>,
     /// Paths whose content is missing or changed. While there are any, it is not served.
     pub damaged: Vec<String>,
 }
 
 impl Revision {
-    /// Digest over all of its files.
+    /// Digest over all of its files, once every one of them was read.
     #[must_use]
-    pub fn manifest_hash(&self) -> Sha256 {
+    pub fn manifest_hash(&self) -> Option<Sha256> {
         self.manifest.hash()
     }
 
-    /// Whether it can be booted.
+    /// Why it cannot be served, in words for a person; empty if it can.
+    #[must_use]
+    pub fn lacking(&self) -> Vec<String> {
+        let damaged =
+            (!self.damaged.is_empty()).then(|| format!("{} missing or changed", self.damaged.join(", ")));
+        self.lacks.iter().map(|fault| format!("{}: {}", fault.place, fault.what)).chain(damaged).collect()
+    }
+
+    /// Whether it can be served.
     #[must_use]
     pub const fn is_ready(&self) -> bool {
-        self.damaged.is_empty()
-    }
-}
-
-/// A revision as a person enters it, its contents already uploaded.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct RevisionDraft {
-    /// The image's name. A new image is made if there is none of that name.
-    pub name: String,
-    /// What the person at the machine reads; the name if left out.
-    #[serde(default)]
-    pub title: Option<String>,
-    /// What the image is for.
-    pub kind: ImageKind,
-    /// Which answer file it reads.
-    #[serde(default = "RevisionDraft::default_family")]
-    pub family: Family,
-    /// Path of the kernel among the files.
-    pub kernel: String,
-    /// Paths of the initrds among the files, in order.
-    #[serde(default)]
-    pub initrds: Vec<String>,
-    /// Kernel parameters it always needs.
-    #[serde(default)]
-    pub parameters: Vec<String>,
-    /// Its files.
-    pub files: Vec<FileEntry>,
-}
-
-impl RevisionDraft {
-    const fn default_family() -> Family {
-        Family::None
+        self.damaged.is_empty() && self.lacks.is_empty()
     }
 
-    /// Checks the draft and makes it the next revision of `existing`, or the first of a new image.
-    ///
-    /// # Errors
-    /// Everything that is wrong, in the order of the fields.
-    pub fn check(
-        &self,
-        existing: Option<&Image>,
-        now: Timestamp,
-        has_content: impl Fn(&Sha256, u64) -> bool,
-    ) -> Result<Image, Vec<Fault>> {
-        let mut faults = Faults::new();
-        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
-        if let Some(title) = &self.title
-            && (title.trim().is_empty() || title.chars().any(char::is_control))
-        {
-            faults.add(
-                "title",
-                "empty, or with control characters",
-                "Give one line of text, or leave it out.",
-            );
+    /// Whether firmware of a processor can start it; also where the image's is not known.
+    #[must_use]
+    pub fn runs_on(&self, cpu: Option<Cpu>) -> bool {
+        match (self.cpu, cpu) {
+            // 64-bit x86 firmware starts a 32-bit kernel, too, but no 32-bit application.
+            (Some(Cpu::X86), Some(Cpu::X64)) => matches!(self.start, Start::Kernel { .. }),
+            (Some(own), Some(asked)) => own == asked,
+            _ => true,
         }
-        if let Some(existing) = existing.filter(|existing| existing.kind != self.kind) {
-            faults.add(
-                "kind",
-                format!("image '{}' has another kind ({:?})", self.name, existing.kind),
-                "Import under another name; a revision keeps its image's kind.",
-            );
-        }
-        if self.family != Family::None && self.kind != ImageKind::Installer {
-            faults.add(
-                "family",
-                "only an installer reads an answer file",
-                "Leave the family out, or make the image an installer.",
-            );
-        }
-        let names = || self.files.iter().map(|file| file.path.as_str()).collect::<Vec<_>>().join(", ");
-        let mut among = |place: String, what: &str, path: &str| {
-            if !self.files.iter().any(|file| file.path == path) {
-                let what = format!("the {what} '{path}' is not among the files");
-                faults.add(place, what, format!("Name one of: {}.", names()));
-            }
-        };
-        among("kernel".into(), "kernel", &self.kernel);
-        for (index, path) in self.initrds.iter().enumerate() {
-            among(format!("initrds[{index}]"), "initrd", path);
-        }
-        for (index, word) in self.parameters.iter().enumerate() {
-            if word.is_empty() || word.chars().any(char::is_control) {
-                faults.add(
-                    format!("parameters[{index}]"),
-                    "empty, or with control characters",
-                    "Give each kernel parameter as one word on one line.",
-                );
+    }
+
+    /// What in its name disagrees with what is in it.
+    #[must_use]
+    pub fn disagreements(&self, title: &str) -> Vec<String> {
+        let mut all = Vec::new();
+        if let Some(version) = &self.recognised.version {
+            let inner: Vec<&str> = numbers(&version.value).collect();
+            for (what, text) in [("name", self.image_name.as_str()), ("title", title)] {
+                let outer: Vec<&str> = numbers(text).collect();
+                let agrees =
+                    outer.is_empty() || inner.is_empty() || outer.iter().any(|n| inner.first() == Some(n));
+                if !agrees {
+                    all.push(format!(
+                        "the {what} '{text}' says {}, but {} says {}",
+                        outer.join("."),
+                        version.from,
+                        version.value
+                    ));
+                }
             }
         }
-        let manifest = check_files(&mut faults, &self.files, has_content);
-        if let Some(existing) = existing.filter(|existing| existing.current.manifest == manifest)
-            && existing.current.parameters == self.parameters
-            && existing.current.kernel == self.kernel
-            && existing.current.initrds == self.initrds
-            && existing.current.family == self.family
-            && self.title.as_ref().is_none_or(|title| *title == existing.title)
+        if let (Some(by_hand), Some(read)) = (self.cpu, &self.recognised.cpu)
+            && by_hand != read.value
         {
-            faults.add(
-                "files",
-                format!("these are exactly revision {} of '{}'", existing.current.number, self.name),
-                "Nothing needs to be done: that revision is current.",
-            );
+            all.push(format!("it is said to be for {by_hand}, but {} is for {}", read.from, read.value));
         }
-        faults.into_result(|| {
-            let image = existing.map_or_else(Id::generate, |existing| existing.id);
-            let title = self.title.clone().or_else(|| existing.map(|existing| existing.title.clone()));
-            Some(Image {
-                id: image,
-                name: self.name.clone(),
-                title: title.unwrap_or_else(|| self.name.clone()),
-                kind: self.kind,
-                current: Arc::new(Revision {
-                    id: Id::generate(),
-                    image,
-                    image_name: self.name.clone(),
-                    number: existing.map_or(1, |existing| existing.current.number + 1),
-                    created: now,
-                    family: self.family,
-                    kernel: self.kernel.clone(),
-                    initrds: self.initrds.clone(),
-                    parameters: self.parameters.clone(),
-                    manifest,
-                    damaged: Vec::new(),
-                }),
-            })
-        })
+        all
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn draft() -> RevisionDraft {
-        let file = |path: &str| FileEntry { path: path.into(), size: 3, sha256: Sha256::of(path.as_bytes()) };
-        RevisionDraft {
-            name: "tidewrack-12".into(),
-            title: Some("Tidewrack 12".into()),
-            kind: ImageKind::Installer,
-            family: Family::Preseed,
-            kernel: "linux".into(),
-            initrds: vec!["initrd.gz".into()],
-            parameters: vec![],
-            files: vec![file("linux"), file("initrd.gz")],
-        }
-    }
-
-    #[test]
-    fn revisions_count_up_and_keep_their_image() {
-        let first = draft().check(None, Timestamp::UNIX_EPOCH, |_, _| true).unwrap();
-        assert_eq!(first.current.number, 1);
-        let changed = RevisionDraft { parameters: vec!["quiet".into()], title: None, ..draft() };
-        let second = changed.check(Some(&first), Timestamp::UNIX_EPOCH, |_, _| true).unwrap();
-        assert_eq!((second.id, second.current.number, second.title.as_str()), (first.id, 2, "Tidewrack 12"));
-        let same = draft().check(Some(&first), Timestamp::UNIX_EPOCH, |_, _| true).unwrap_err();
-        assert!(same[0].what.contains("exactly revision 1"), "{same:?}");
-    }
-
-    #[test]
-    fn a_missing_kernel_and_all_else_is_named_at_once() {
-        let bad = RevisionDraft {
-            kind: ImageKind::Live,
-            kernel: "vmlinuz".into(),
-            initrds: vec!["initrd.img".into()],
-            ..draft()
-        };
-        let faults = bad.check(None, Timestamp::UNIX_EPOCH, |_, _| false).unwrap_err();
-        let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
-        assert_eq!(places, ["family", "kernel", "initrds[0]", "files[0]", "files[1]"]);
-        assert_eq!(faults[1].mend, "Name one of: linux, initrd.gz.");
-    }
+/// The numbers in a text: `tidewrack-12.5` has 12 and 5. Those in words like `x64` do not count.
+fn numbers(text: &str) -> impl Iterator<Item = &str> {
+    let parts = text.split(|c: char| !c.is_ascii_alphanumeric());
+    parts.filter(|part| !part.is_empty() && part.bytes().all(|octet| octet.is_ascii_digit()))
 }

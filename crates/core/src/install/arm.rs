@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Install, InstallState, Token};
-use crate::{Fault, Faults, image::ImageKind, machine::Standing, site::Site};
+use crate::{Fault, Faults, answers, image::ImageKind, machine::Standing, site::Site};
 
 /// What a person wants installed where.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -80,12 +80,19 @@ impl ArmRequest {
                     faults.add(
                         "image",
                         format!(
-                            "'{}' r{} misses {}",
+                            "'{}' r{} cannot be served: {}",
                             image.name,
                             image.current.number,
-                            image.current.damaged.join(", ")
+                            image.current.lacking().join("; ")
                         ),
                         "Import it again.",
+                    );
+                }
+                if !answers::writes(image.current.family) {
+                    faults.add(
+                        "image",
+                        format!("answers cannot be written for {} yet", image.current.family.as_str()),
+                        "Put the image into a menu without answers: the person at the machine is asked.",
                     );
                 }
             }

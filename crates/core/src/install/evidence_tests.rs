@@ -14,7 +14,7 @@ fn armed() -> Install {
         image: "tidewrack-12".into(),
         image_title: "Tidewrack 12".into(),
         image_revision: 1,
-        manifest_hash: Sha256::of(b"m"),
+        manifest_hash: Some(Sha256::of(b"m")),
         answers: Id::generate(),
         answers_name: "quay-server".into(),
         answers_version: 1,

@@ -104,8 +104,8 @@ pub struct Install {
     pub image_title: String,
     /// The revision's number.
     pub image_revision: u32,
-    /// Digest over all files of the revision.
-    pub manifest_hash: Sha256,
+    /// Digest over all files of the revision; `None` while some of them were not read yet.
+    pub manifest_hash: Option<Sha256>,
     /// The answers.
     pub answers: Id<AnswersVersion>,
     /// Their name.

@@ -1,8 +1,11 @@
-//! Machines and how they are known.
+//! Machines and how they are known, and the labels that group them.
+
+mod label;
 
 use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
+pub use label::{Label, LabelDraft};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -40,8 +43,39 @@ pub struct Machine {
     pub standing: Standing,
     /// DHCP options of its own, which go before its subnet's.
     pub options: Vec<FurtherOption>,
+    /// What groups it belongs to, in alphabetical order.
+    pub labels: Vec<String>,
+    /// What is known of it, by name.
+    pub facts: BTreeMap<String, String>,
+    /// Kernel parameters of its own.
+    pub parameters: Vec<String>,
+    /// The menu it is shown, by name, where it is to be another than its labels', its subnet's or the site's.
+    pub menu: Option<String>,
     /// When it was registered.
     pub created: Timestamp,
+}
+
+/// Octets of a fact's value.
+const MOST_FACT: usize = 1000;
+
+/// Checks kernel parameters that stand in the field `parameters`.
+pub(crate) fn check_parameters(faults: &mut Faults, words: &[String]) {
+    for (index, word) in words.iter().enumerate() {
+        if let Err(fault) = crate::boot::check_parameter(word) {
+            faults.add(format!("parameters[{index}]"), fault.what, fault.mend);
+        }
+    }
+}
+
+/// Checks a menu's name that stands in the field `menu`.
+pub(crate) fn check_menu(faults: &mut Faults, menu: Option<&str>, site: &Site) {
+    if let Some(menu) = menu.filter(|menu| site.menu(menu).is_none()) {
+        faults.add(
+            "menu",
+            format!("no menu is named '{menu}'"),
+            "Save it first, or see `lastmile menu list`.",
+        );
+    }
 }
 
 /// What a machine does when no install is armed, as a person enters it.
@@ -75,13 +109,34 @@ pub struct MachineDraft {
     /// DHCP options of its own, by standard name or number, with the value as text.
     #[serde(default)]
     pub options: BTreeMap<String, String>,
+    /// What groups it belongs to.
+    #[serde(default)]
+    pub labels: Vec<String>,
+    /// What is known of it, by name.
+    #[serde(default)]
+    pub facts: BTreeMap<String, String>,
+    /// Kernel parameters of its own.
+    #[serde(default)]
+    pub parameters: Vec<String>,
+    /// The menu it is shown when its standing is `menu`.
+    #[serde(default)]
+    pub menu: Option<String>,
 }
 
 impl MachineDraft {
     /// A machine of these NICs that starts from its own disk.
     #[must_use]
     pub fn new(name: impl Into<String>, macs: Vec<String>) -> Self {
-        Self { name: name.into(), macs, standing: StandingDraft::default(), options: BTreeMap::new() }
+        Self {
+            name: name.into(),
+            macs,
+            standing: StandingDraft::default(),
+            options: BTreeMap::new(),
+            labels: Vec::new(),
+            facts: BTreeMap::new(),
+            parameters: Vec::new(),
+            menu: None,
+        }
     }
 
     /// Checks the draft against itself and the site. `replaced` is the machine it takes the place of.
@@ -128,6 +183,25 @@ impl MachineDraft {
         }
         let standing = self.check_standing(&mut faults, site);
         let options = FurtherOption::read_all(&mut faults, "options", &self.options);
+        let mut labels = self.labels.clone();
+        labels.sort();
+        labels.dedup();
+        for label in &labels {
+            faults.keep("labels", name::check_thing_name(label), name::THING_NAME_MEND);
+        }
+        for (fact, value) in &self.facts {
+            let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
+            if fact.is_empty() || !fact.chars().all(plain) || fact.starts_with(|c: char| c.is_ascii_digit()) {
+                let mend = "Use letters, digits and '_', beginning with a letter: conditions name it.";
+                faults.add(format!("facts.{fact}"), format!("'{fact}' is no fact's name"), mend);
+            }
+            if value.chars().any(char::is_control) || value.len() > MOST_FACT {
+                let mend = "Give one line of at most 1000 characters.";
+                faults.add(format!("facts.{fact}"), "the value has control characters or is too long", mend);
+            }
+        }
+        check_parameters(&mut faults, &self.parameters);
+        check_menu(&mut faults, self.menu.as_deref(), site);
         faults.into_result(|| {
             Some(Machine {
                 id: replaced.map_or_else(Id::generate, |replaced| replaced.id),
@@ -135,6 +209,10 @@ impl MachineDraft {
                 macs,
                 standing: standing?,
                 options,
+                labels,
+                facts: self.facts.clone(),
+                parameters: self.parameters.clone(),
+                menu: self.menu.clone(),
                 created: replaced.map_or(now, |replaced| replaced.created),
             })
         })

@@ -43,6 +43,12 @@ pub enum MacError {
 }
 
 impl Mac {
+    /// An address that no NIC has, for examples (RFC 7042, section 2.1.2: 00-00-5E-00-53-00 and on).
+    #[must_use]
+    pub const fn documentation(last: u8) -> Self {
+        Self([0x00, 0x00, 0x5e, 0x00, 0x53, last])
+    }
+
     /// Wraps six octets as they stood on the wire.
     ///
     /// # Errors

@@ -3,19 +3,22 @@
 //! A change makes a new snapshot that shares all that did not change: the maps are persistent trees, so
 //! replacing one machine out of 10,000 copies a handful of nodes.
 
+mod settings;
+
 use std::{net::Ipv4Addr, sync::Arc};
 
 use imbl::{HashMap, OrdMap, Vector};
+pub use settings::SiteSettings;
 use uuid::Uuid;
 
 use crate::{
     Id,
     answers::AnswersVersion,
-    boot::{Architecture, Loader},
+    boot::{Architecture, Loader, Menu},
     dhcp::{Message, code},
     image::{Image, Revision},
     install::{Install, InstallState},
-    machine::Machine,
+    machine::{Label, Machine},
     net::{Mac, Reservation, ReservedFor, Subnet},
 };
 
@@ -26,6 +29,9 @@ pub struct Site {
     reservations: OrdMap<Ipv4Addr, Arc<Reservation>>,
     reserved: HashMap<(Id<Subnet>, ReservedFor), Ipv4Addr>,
     loaders: OrdMap<String, Arc<Loader>>,
+    menus: OrdMap<String, Arc<Menu>>,
+    labels: OrdMap<String, Arc<Label>>,
+    settings: Arc<SiteSettings>,
     images: OrdMap<String, Arc<Image>>,
     image_names: HashMap<Id<Image>, String>,
     revisions: HashMap<Id<Revision>, Arc<Revision>>,
@@ -115,6 +121,34 @@ impl Site {
             .max_by_key(|loader| loader.closeness())
     }
 
+    /// All menus, ordered by name.
+    pub fn menus(&self) -> impl Iterator<Item = &Arc<Menu>> {
+        self.menus.values()
+    }
+
+    /// The menu of that name.
+    #[must_use]
+    pub fn menu(&self, name: &str) -> Option<&Arc<Menu>> {
+        self.menus.get(name)
+    }
+
+    /// All labels of which anything is said, ordered by name.
+    pub fn labels(&self) -> impl Iterator<Item = &Arc<Label>> {
+        self.labels.values()
+    }
+
+    /// What is said of a label.
+    #[must_use]
+    pub fn label(&self, name: &str) -> Option<&Arc<Label>> {
+        self.labels.get(name)
+    }
+
+    /// What holds for the whole site.
+    #[must_use]
+    pub fn settings(&self) -> &SiteSettings {
+        &self.settings
+    }
+
     /// All images, ordered by name.
     pub fn images(&self) -> impl Iterator<Item = &Arc<Image>> {
         self.images.values()
@@ -141,6 +175,14 @@ impl Site {
     /// Every revision of every image, in no order.
     pub fn revisions(&self) -> impl Iterator<Item = &Arc<Revision>> {
         self.revisions.values()
+    }
+
+    /// Every revision of an image, ordered by number.
+    #[must_use]
+    pub fn revisions_of(&self, image: Id<Image>) -> Vec<&Arc<Revision>> {
+        let mut all: Vec<_> = self.revisions.values().filter(|revision| revision.image == image).collect();
+        all.sort_by_key(|revision| revision.number);
+        all
     }
 
     /// Revision `number` of the image of that name.
@@ -294,11 +336,65 @@ impl Site {
         next
     }
 
-    /// With a revision that is not current.
+    /// With a revision added that is not current, or put in the place of the one of its identity, current or not.
     #[must_use]
-    pub fn with_former_revision(&self, revision: Revision) -> Self {
+    pub fn with_revision(&self, revision: Revision) -> Self {
         let mut next = self.clone();
-        next.revisions.insert(revision.id, Arc::new(revision));
+        let revision = Arc::new(revision);
+        next.revisions.insert(revision.id, revision.clone());
+        let current = next.images.get(&revision.image_name).filter(|image| image.current.id == revision.id);
+        if let Some(image) = current.cloned() {
+            let image = Image { current: revision, ..(*image).clone() };
+            next.images.insert(image.name.clone(), Arc::new(image));
+        }
+        next
+    }
+
+    /// Without a revision, which is not current.
+    #[must_use]
+    pub fn without_revision(&self, id: Id<Revision>) -> Self {
+        let mut next = self.clone();
+        next.revisions.remove(&id);
+        next
+    }
+
+    /// With a menu added, or put in the place of the one of its name.
+    #[must_use]
+    pub fn with_menu(&self, menu: Menu) -> Self {
+        let mut next = self.clone();
+        next.menus.insert(menu.name.clone(), Arc::new(menu));
+        next
+    }
+
+    /// Without a menu.
+    #[must_use]
+    pub fn without_menu(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.menus.remove(name);
+        next
+    }
+
+    /// With what is said of a label.
+    #[must_use]
+    pub fn with_label(&self, label: Label) -> Self {
+        let mut next = self.clone();
+        next.labels.insert(label.name.clone(), Arc::new(label));
+        next
+    }
+
+    /// With nothing said of a label.
+    #[must_use]
+    pub fn without_label(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.labels.remove(name);
+        next
+    }
+
+    /// With other settings.
+    #[must_use]
+    pub fn with_settings(&self, settings: SiteSettings) -> Self {
+        let mut next = self.clone();
+        next.settings = Arc::new(settings);
         next
     }
 

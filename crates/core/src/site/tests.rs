@@ -3,7 +3,7 @@ use jiff::Timestamp;
 use super::*;
 use crate::{
     answers::tests::quay_server,
-    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256},
+    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, ReportStage, Token},
     machine::MachineDraft,
     net::SubnetDraft,
@@ -12,15 +12,14 @@ use crate::{
 fn revision(words: &[&str], existing: Option<&Image>) -> Image {
     let draft = RevisionDraft {
         name: "tidewrack-12".into(),
-        title: None,
-        kind: ImageKind::Installer,
-        family: Family::Preseed,
-        kernel: "linux".into(),
-        initrds: vec![],
-        parameters: words.iter().map(ToString::to_string).collect(),
-        files: vec![FileEntry { path: "linux".into(), size: 1, sha256: Sha256::of(b"k") }],
+        kind: Some(ImageKind::Installer),
+        family: Some(Family::Preseed),
+        kernel: Some("linux".into()),
+        parameters: Some(words.iter().map(ToString::to_string).collect()),
+        files: vec![FileEntry::new("linux", 1, Sha256::of(b"k"))],
+        ..RevisionDraft::default()
     };
-    draft.check(existing, Timestamp::UNIX_EPOCH, |_, _| true).unwrap()
+    draft.check(existing, Holding::of(&draft.files), Timestamp::UNIX_EPOCH, |_, _| true).unwrap()
 }
 
 fn machine(site: &Site, name: &str, mac: &str) -> Machine {

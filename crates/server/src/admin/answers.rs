@@ -146,5 +146,5 @@ fn hide_hashes(text: &str) -> String {
 }
 
 fn salt() -> [u8; SALT_BYTES] {
-    crate::admin::installs::random()
+    crate::random::random()
 }

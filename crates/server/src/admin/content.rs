@@ -6,7 +6,7 @@ use axum::{
     http::StatusCode,
 };
 use lastmile_api::{ContentView, Problem};
-use lastmile_core::image::Sha256;
+use lastmile_core::image::{Sha256, VolumePlace};
 
 use super::{
     Admin,
@@ -60,9 +60,14 @@ fn digest(text: &str) -> Result<Sha256, Reject> {
 /// Removes the content that a removed image or loader leaves without a name.
 pub(super) async fn sweep(app: &App) {
     let site = app.site();
-    let revisions = site.revisions().flat_map(|revision| revision.manifest.files());
+    let loose = site.revisions().filter(|revision| revision.volume.is_none());
+    let files = loose.flat_map(|revision| revision.manifest.files());
     let loaders = site.loaders().flat_map(|loader| loader.manifest.files());
-    let named: HashSet<Sha256> = revisions.chain(loaders).map(|file| file.sha256).collect();
+    let volumes = site.revisions().filter_map(|revision| match revision.volume.as_ref()?.place() {
+        VolumePlace::Kept { sha256 } => Some(*sha256),
+        VolumePlace::InPlace { .. } => None,
+    });
+    let named: HashSet<Sha256> = files.chain(loaders).filter_map(|file| file.sha256).chain(volumes).collect();
     if let Err(error) = app.library.sweep(&named).await {
         tracing::warn!("content that nothing names was not removed: {error}");
     }

@@ -1,22 +1,17 @@
-use std::sync::atomic::Ordering;
-
 use axum::{
     extract::{Path, Query, State},
     http::{HeaderMap, StatusCode},
 };
-use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
-use jiff::Timestamp;
 use lastmile_api::{ArmRequest, InstallDetail, InstallList, InstallQuery, InstallRow, Problem};
-use lastmile_core::install::{InstallState, Step, StepKind, Token};
+use lastmile_core::install::InstallState;
 use lastmile_store::InstallFilter;
 
 use super::{
     Admin,
     reject::{Json, Reject},
 };
+use crate::installs::ArmError;
 
-/// Octets of randomness in a token.
-const TOKEN_BYTES: usize = 32;
 /// Rows on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;
 const LARGEST_PAGE: u32 = 1000;
@@ -55,16 +50,10 @@ pub(super) async fn arm(
     headers: HeaderMap,
     Json(request): Json<ArmRequest>,
 ) -> Result<(StatusCode, Json<InstallRow>), Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let number = app.last_install.load(Ordering::Relaxed) + 1;
-    let token = Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
-    let now = Timestamp::now();
-    let who = who(&headers);
-    let install = request.check(&app.site(), number, token, &who, now)?;
-    let step = Step { at: now, kind: StepKind::Armed, detail: format!("by {who}") };
-    let install = app.keep_install(install, step).await?;
-    app.last_install.store(number, Ordering::Relaxed);
+    let install = admin.app.arm(&request, &who(&headers)).await.map_err(|error| match error {
+        ArmError::Faults(faults) => Reject::from(faults),
+        ArmError::Store(error) => error.into(),
+    })?;
     Ok((StatusCode::CREATED, Json((&install).into())))
 }
 
@@ -110,15 +99,4 @@ fn who(headers: &HeaderMap) -> String {
     let said = headers.get(WHO).and_then(|value| value.to_str().ok()).map(str::trim);
     let plain = |who: &&str| !who.is_empty() && who.len() <= 64 && !who.chars().any(char::is_control);
     said.filter(plain).unwrap_or("unnamed").into()
-}
-
-/// Octets from the kernel's generator.
-pub(super) fn random<const N: usize>() -> [u8; N] {
-    let mut octets = [0; N];
-    // Fails only where the kernel has no generator at all, and then nothing secret may be made.
-    if let Err(error) = getrandom::fill(&mut octets) {
-        tracing::error!("the kernel gives no randomness: {error}");
-        std::process::abort();
-    }
-    octets
 }

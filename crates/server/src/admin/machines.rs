@@ -10,7 +10,7 @@ use lastmile_api::{
     PlanView, Problem, TraceLine,
 };
 use lastmile_core::{
-    boot::{Entry, EntryAction, grub, loader_path, menu_for, plan},
+    boot::{LineAction, Parameter, loader_path, plan},
     dhcp::{ClientKey, FurtherOption},
     machine::Machine,
     site::Site,
@@ -21,7 +21,7 @@ use super::{
     Admin,
     reject::{Json, Reject},
 };
-use crate::{boot::reach, state::App};
+use crate::{boot::preview, state::App};
 
 /// Rows on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;
@@ -112,6 +112,9 @@ pub(super) async fn read(
         created: machine.created,
         plan: plan_view(app, &site, machine),
         options: FurtherOption::texts(&machine.options),
+        facts: machine.facts.clone(),
+        parameters: machine.parameters.clone(),
+        menu: machine.menu.clone(),
         diagnoses: diagnose(&events, Timestamp::now()),
         trace: events.iter().map(TraceLine::from).collect(),
     }))
@@ -189,18 +192,20 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
         };
     };
     let subnet = app.subnet_of(site, machine);
-    let service = app.service_for(subnet.as_deref());
     let plan = plan(site, mac, subnet.as_deref());
-    let menu = menu_for(&plan, Some(machine), mac, service);
+    let (screen, text) = preview(app, site, machine, mac);
     let token = site.open_install(machine.id).map(|open| open.token.reveal().to_owned());
     let hide = |text: &str| match &token {
         Some(token) => text.replace(token, "(token)"),
         None => text.to_owned(),
     };
-    let parameters = match menu.entries.first() {
-        Some(Entry { action: EntryAction::Kernel(boot), .. }) => {
-            boot.parameters.iter().map(|word| hide(word)).collect()
-        }
+    let shown = |parameter: &Parameter| Parameter {
+        word: hide(&parameter.word),
+        replaces: parameter.replaces.iter().map(|word| hide(word)).collect(),
+        ..parameter.clone()
+    };
+    let parameters = match screen.default_line().map(|line| &line.action) {
+        Some(LineAction::Kernel(boot)) => boot.parameters.iter().map(shown).collect(),
         _ => vec![],
     };
     let loaders = site.loaders().filter(|_| plan.boots()).map(|loader| LoaderChoice {
@@ -214,7 +219,7 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
         why: plan.why.to_string(),
         parameters,
         loaders: loaders.collect(),
-        menu: plan.boots().then(|| hide(&grub::render(&menu, service, reach(app, site, mac)))),
+        menu: plan.boots().then(|| hide(&text)),
     }
 }
 

@@ -10,10 +10,12 @@ mod images;
 mod installs;
 mod loaders;
 mod machines;
+mod menus;
 mod reject;
 mod status;
 mod subnets;
 mod traces;
+mod uploads;
 
 use std::sync::Arc;
 
@@ -34,6 +36,7 @@ use crate::{start::Listening, state::App};
         (name = "loaders", description = "Network boot programs"),
         (name = "content", description = "Files, by their digest"),
         (name = "images", description = "What is booted"),
+        (name = "menus", description = "What people at machines see, and the labels that group machines"),
         (name = "answers", description = "Install settings"),
         (name = "machines", description = "Machines, their boot plan and trace"),
         (name = "traces", description = "What machines did on the wire, and what it means"),
@@ -71,10 +74,27 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(traces::follow))
         .routes(routes!(checks::run))
         .routes(routes!(loaders::list, loaders::create))
+        .routes(routes!(loaders::packaged))
+        .routes(routes!(loaders::add_packaged))
         .routes(routes!(loaders::read, loaders::remove))
         .routes(routes!(content::find, content::upload))
         .routes(routes!(images::list, images::create))
+        .routes(routes!(uploads::begin))
+        .routes(routes!(uploads::read, uploads::append, uploads::remove))
+        .routes(routes!(images::inspect))
         .routes(routes!(images::read, images::remove))
+        .routes(routes!(images::set_current))
+        .routes(routes!(images::read_revision, images::remove_revision))
+        .routes(routes!(images::retire))
+        .routes(routes!(images::restore))
+        .routes(routes!(images::verify))
+        .routes(routes!(images::work))
+        .routes(routes!(menus::list))
+        .routes(routes!(menus::read, menus::save, menus::remove))
+        .routes(routes!(menus::preview))
+        .routes(routes!(menus::list_labels))
+        .routes(routes!(menus::save_label, menus::remove_label))
+        .routes(routes!(menus::settings, menus::save_settings))
         .routes(routes!(answers::list))
         .routes(routes!(answers::read, answers::save, answers::remove))
         .routes(routes!(answers::preview))

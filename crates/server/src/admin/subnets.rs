@@ -324,8 +324,7 @@ async fn put(app: &App, draft: &SubnetDraft, id: Id<Subnet>) -> Result<SubnetVie
 /// Every address that is this service's.
 fn own(app: &App) -> Vec<Ipv4Addr> {
     let mut own = own_addresses();
-    own.push(app.services.default.address);
-    own.extend(app.services.by_interface.values().map(|service| service.address));
+    own.extend(app.services.addresses());
     own.sort_unstable();
     own.dedup();
     own

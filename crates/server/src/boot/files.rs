@@ -4,16 +4,17 @@ use std::{net::IpAddr, sync::Arc};
 
 use lastmile_core::{
     Id,
-    boot::{HttpReach, Loader, Request, Why, grub, menu_for, plan},
-    image::FileEntry,
+    boot::{Language, Loader, Request},
+    image::{FileEntry, Revision, Start},
     install::Evidence,
     machine::Machine,
-    net::{Mac, Subnet},
+    net::Mac,
     site::Site,
     tftp::{PathError, ServedPath},
     trace::{Decision, Role, TransferEnd},
 };
 
+use super::{listing, menus};
 use crate::{content::Content, state::App};
 
 /// Files that shim asks for beside itself and does without: their absence is no fault.
@@ -31,6 +32,10 @@ pub(crate) struct Asker {
 #[derive(Debug)]
 pub(crate) struct Served {
     pub(crate) content: Content,
+    /// What it is.
+    pub(crate) media: Media,
+    /// The revision that it is of.
+    pub(crate) revision: Option<Id<Revision>>,
     pub(crate) mac: Option<Mac>,
     pub(crate) evidence: Option<(Id<Machine>, Evidence)>,
     /// What it is in the boot.
@@ -54,10 +59,16 @@ pub(crate) enum Refusal {
         /// The loader asks for it and does without.
         optional: bool,
     },
-    #[error("'{path}' is in the record, but {image} misses or has changed {files}")]
+    #[error("'{path}' is in the record, but {image} is not served: {files}")]
     Damaged { path: String, image: String, files: String },
     #[error("it is not known which machine asks: {address} holds no lease here")]
     Stranger { address: IpAddr },
+    #[error("it is for another machine than {address}")]
+    OtherMachine { address: IpAddr },
+    #[error("the phrase is another")]
+    Phrase,
+    #[error("this cannot be started: {0}")]
+    NotArmed(String),
 }
 
 impl Refusal {
@@ -67,9 +78,12 @@ impl Refusal {
             Self::NotFound { nearest, optional, .. } => {
                 TransferEnd::NotFound { nearest: nearest.clone(), optional: *optional }
             }
-            Self::Path(_) | Self::Damaged { .. } | Self::Stranger { .. } => {
-                TransferEnd::Refused(self.to_string())
-            }
+            Self::Path(_)
+            | Self::Damaged { .. }
+            | Self::Stranger { .. }
+            | Self::OtherMachine { .. }
+            | Self::Phrase
+            | Self::NotArmed(_) => TransferEnd::Refused(self.to_string()),
         }
     }
 }
@@ -85,8 +99,46 @@ impl Asker {
     }
 }
 
+/// How something is asked for.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Manner<'a> {
+    /// What a person typed, where the loader hands it over.
+    pub(crate) phrase: Option<&'a str>,
+    /// Only its size is wanted: nothing may come of it.
+    pub(crate) head: bool,
+    /// Whoever asks reads folders as pages of links.
+    pub(crate) folders: bool,
+}
+
+/// What something is, for whoever is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Media {
+    /// Anything.
+    Octets,
+    /// A text that was made for the one who asked.
+    Text,
+    /// A folder, as a page of links relative to it.
+    Folder,
+}
+
+impl Media {
+    /// As HTTP says it (RFC 9110, section 8.3).
+    pub(crate) const fn as_str(self) -> &'static str {
+        match self {
+            Self::Octets => "application/octet-stream",
+            Self::Text => "text/plain; charset=utf-8",
+            Self::Folder => "text/html; charset=utf-8",
+        }
+    }
+}
+
 /// Finds what `name` means to `asker`.
-pub(crate) async fn resolve(app: &App, asker: Asker, name: &str) -> Result<Served, Refusal> {
+pub(crate) async fn resolve(
+    app: &App,
+    asker: Asker,
+    name: &str,
+    manner: Manner<'_>,
+) -> Result<Served, Refusal> {
     let path = ServedPath::parse(name)?;
     let site = app.site();
     let not_found = || not_found(&site, &path);
@@ -100,67 +152,156 @@ pub(crate) async fn resolve(app: &App, asker: Asker, name: &str) -> Result<Serve
             if let (Some(mac), true) = (mac, file.path == loader.boot_file) {
                 app.note_loader(mac, loader);
             }
-            Ok(Served {
-                content: app.library.content(file),
-                mac,
-                evidence,
-                role: loader_role(loader, file),
-                what: format!("loader file {}", file.path),
-                decision: None,
-            })
+            of_loader(app, loader, file, mac, evidence).ok_or_else(not_found)
         }
-        Request::BesideLoader => {
-            let (loader, file) = beside_loader(app, &site, asker.mac, path.as_str()).ok_or_else(not_found)?;
-            Ok(Served {
-                content: app.library.content(file),
-                mac: asker.mac,
-                evidence: None,
-                role: loader_role(loader, file),
-                what: format!("loader file {}", file.path),
-                decision: None,
-            })
-        }
-        Request::GrubMenu { mac } => {
+        Request::BesideLoader => beside(app, &site, asker.mac, &path),
+        Request::GrubMenu { mac } | Request::PxelinuxMenu { mac } => {
             let mac = mac.or(asker.mac).ok_or(Refusal::Stranger { address: asker.address })?;
-            Ok(menu(app, &site, mac, asker.address).await)
+            Ok(menus::menu(app, &site, mac, asker.address, language(&path)).await)
+        }
+        Request::ScriptMenu { mac } => {
+            Ok(menus::menu(app, &site, mac, asker.address, Language::Script).await)
+        }
+        Request::Picked { mac, key, language } => {
+            let pick = menus::Pick { mac, address: asker.address, key, language };
+            menus::picked(app, &site, pick, manner).await
         }
         Request::Image { mac, image, revision, file } => {
             let revision = site.revision_of(image, revision).ok_or_else(not_found)?;
-            let file = revision.manifest.find(file).ok_or_else(not_found)?;
-            if !revision.is_ready() {
-                return Err(Refusal::Damaged {
-                    path: path.as_str().into(),
-                    image: format!("{} r{}", revision.image_name, revision.number),
-                    files: revision.damaged.join(", "),
-                });
-            }
-            let machine = site.machine_by_mac(mac);
-            let open = machine.and_then(|machine| site.open_install(machine.id));
-            let role = if file.path == revision.kernel {
-                Role::Kernel
-            } else if revision.initrds.contains(&file.path) {
-                Role::Initrd
-            } else {
-                Role::ImageFile
-            };
-            let evidence = open.filter(|open| open.revision == revision.id).and_then(|open| {
-                let (name, size) = (file.path.clone(), file.size);
-                match role {
-                    Role::Kernel => Some((open.machine, Evidence::Kernel { file: name, size })),
-                    Role::Initrd => Some((open.machine, Evidence::Initrd { file: name, size })),
-                    _ => None,
-                }
-            });
-            let what = format!("{} of {} r{}", file.path, revision.image_name, revision.number);
-            Ok(Served {
-                content: app.library.content(file),
-                mac: Some(mac),
-                evidence,
-                role,
-                what,
-                decision: None,
-            })
+            let found = image_file(app, &site, mac, revision, file);
+            let folder =
+                || folder(revision, mac, file).filter(|_| manner.folders && revision.is_ready()).map(Ok);
+            found.or_else(folder).unwrap_or_else(|| Err(not_found()))
         }
+    }
+}
+
+fn language(path: &ServedPath) -> Language {
+    if path.as_str().contains("pxelinux.cfg/") { Language::Pxelinux } else { Language::Grub }
+}
+
+fn of_loader(
+    app: &App,
+    loader: &Loader,
+    file: &FileEntry,
+    mac: Option<Mac>,
+    evidence: Option<(Id<Machine>, Evidence)>,
+) -> Option<Served> {
+    Some(Served {
+        content: app.library.content(file)?,
+        media: Media::Octets,
+        revision: None,
+        mac,
+        evidence,
+        role: loader_role(loader, file),
+        what: format!("loader file {}", file.path),
+        decision: None,
+    })
+}
+
+/// What a loader keeps beside itself, or what an application that was handed over to asks for by paths of its own.
+fn beside(app: &App, site: &Site, mac: Option<Mac>, path: &ServedPath) -> Result<Served, Refusal> {
+    if let Some((loader, file)) = beside_loader(app, site, mac, path.as_str())
+        && let Some(served) = of_loader(app, loader, file, mac, None)
+    {
+        return Ok(served);
+    }
+    let started = mac.and_then(|mac| Some((mac, site.revision(app.program_of(mac)?)?)));
+    if let Some((mac, revision)) = started {
+        // Boot managers ask from the root of the server, wherever they themselves came from.
+        let whole = path.as_str();
+        let ends = std::iter::once(whole).chain(whole.match_indices('/').map(|(at, _)| &whole[at + 1..]));
+        if let Some(found) = ends.filter_map(|end| image_file(app, site, mac, revision, end)).next() {
+            return found;
+        }
+    }
+    Err(not_found(site, path))
+}
+
+/// A file of a revision, or its ISO; `None` if there is no such path.
+fn image_file(
+    app: &App,
+    site: &Site,
+    mac: Mac,
+    revision: &Arc<Revision>,
+    path: &str,
+) -> Option<Result<Served, Refusal>> {
+    let name = format!("{} r{}", revision.image_name, revision.number);
+    let followed = follow(revision, path);
+    let found = followed.as_ref().and_then(|path| revision.manifest.find(path));
+    let is_iso = found.is_none() && path == format!("{}.iso", revision.image_name);
+    let (content, what) = match found {
+        Some(file) => (app.library.content_of(revision, file)?, format!("{} of {name}", file.path)),
+        None if is_iso => (app.library.whole(revision)?, format!("ISO of {name}")),
+        None => return None,
+    };
+    if !revision.is_ready() {
+        let files = revision.lacking().join("; ");
+        return Some(Err(Refusal::Damaged { path: path.into(), image: name, files }));
+    }
+    let role = match found {
+        Some(file) if file.path == revision.start.path() => Role::Kernel,
+        Some(file) if revision.start.initrds().contains(&file.path) => Role::Initrd,
+        _ => Role::ImageFile,
+    };
+    if matches!(revision.start, Start::Program { .. }) && role == Role::Kernel {
+        app.note_program(mac, revision.id);
+    }
+    let evidence = found.and_then(|file| start_of_install(site, mac, revision, file, &role));
+    Some(Ok(Served { evidence, ..of_revision(revision, mac, content, Media::Octets, role, what) }))
+}
+
+/// That a machine fetched what its install is started with.
+fn start_of_install(
+    site: &Site,
+    mac: Mac,
+    revision: &Revision,
+    file: &FileEntry,
+    role: &Role,
+) -> Option<(Id<Machine>, Evidence)> {
+    let open = site.open_install(site.machine_by_mac(mac)?.id).filter(|open| open.revision == revision.id)?;
+    let (name, size) = (file.path.clone(), file.size);
+    match role {
+        Role::Kernel => Some((open.machine, Evidence::Kernel { file: name, size })),
+        Role::Initrd => Some((open.machine, Evidence::Initrd { file: name, size })),
+        _ => None,
+    }
+}
+
+/// What a folder of a revision holds, as a page; `None` if there is no such folder.
+fn folder(revision: &Arc<Revision>, mac: Mac, path: &str) -> Option<Served> {
+    let name = format!("{} r{}", revision.image_name, revision.number);
+    let page =
+        listing::page(&format!("{name}: {path}"), &revision.manifest.folder(&follow(revision, path)?)?);
+    let (content, what) = (Content::Made(page.into()), format!("folder {path} of {name}"));
+    Some(of_revision(revision, mac, content, Media::Folder, Role::ImageFile, what))
+}
+
+/// The path that `path` leads to when symbolic links are followed.
+fn follow(revision: &Revision, path: &str) -> Option<String> {
+    match &revision.volume {
+        Some(volume) => volume.follow(path),
+        None => Some(path.to_owned()),
+    }
+}
+
+fn of_revision(
+    revision: &Revision,
+    mac: Mac,
+    content: Content,
+    media: Media,
+    role: Role,
+    what: String,
+) -> Served {
+    Served {
+        content,
+        media,
+        revision: Some(revision.id),
+        mac: Some(mac),
+        evidence: None,
+        role,
+        what,
+        decision: None,
     }
 }
 
@@ -196,51 +337,4 @@ fn beside_loader<'a>(
     let given = mac.and_then(|mac| app.loader_of(site, mac));
     let found = |loader: &'a Arc<Loader>| Some((loader, Loader::find(loader, path)?));
     given.and_then(found).or_else(|| site.loaders().find_map(found))
-}
-
-/// The subnet that a machine boots on: where it has or had an address of ours, else the one that holds the address
-/// it asks from.
-fn subnet_of(app: &App, site: &Site, mac: Mac, address: IpAddr) -> Option<Arc<Subnet>> {
-    let of_lease = {
-        let book = app.book();
-        let key = lastmile_core::dhcp::ClientKey::Mac(mac);
-        site.subnets().find(|subnet| book.of_client(subnet.id, &key).is_some()).cloned()
-    };
-    let IpAddr::V4(address) = address else { return of_lease };
-    of_lease.or_else(|| site.subnets().find(|subnet| subnet.network.contains(&address)).cloned())
-}
-
-async fn menu(app: &App, site: &Site, mac: Mac, address: IpAddr) -> Served {
-    let machine = site.machine_by_mac(mac);
-    let subnet = subnet_of(app, site, mac, address);
-    let service = app.service_for(subnet.as_deref());
-    let plan = plan(site, mac, subnet.as_deref());
-    if let Why::Looping(install) = plan.why {
-        app.stall(install.machine).await;
-    }
-    let menu = menu_for(&plan, machine.map(AsRef::as_ref), mac, service);
-    let text = grub::render(&menu, service, reach(app, site, mac));
-    let armed = matches!(plan.why, Why::Armed(_));
-    Served {
-        content: Content::Made(text.into()),
-        mac: Some(mac),
-        evidence: machine.filter(|_| armed).map(|machine| (machine.id, Evidence::Menu)),
-        role: Role::Menu,
-        what: "menu".into(),
-        decision: Some(Decision::from(&plan)),
-    }
-}
-
-/// How the loader of a machine reaches HTTP. While it is not known what firmware the machine has, the weakest
-/// of the loaders counts.
-pub(crate) fn reach(app: &App, site: &Site, mac: Mac) -> HttpReach {
-    if let Some(loader) = app.loader_of(site, mac) {
-        return loader.http;
-    }
-    let weakest = site.loaders().map(|loader| loader.http).min_by_key(|reach| match reach {
-        HttpReach::None => 0,
-        HttpReach::Port80 => 1,
-        HttpReach::AnyPort => 2,
-    });
-    weakest.unwrap_or(HttpReach::None)
 }

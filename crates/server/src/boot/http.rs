@@ -3,29 +3,32 @@
 use std::{net::SocketAddr, sync::Arc, time::Instant};
 
 use axum::{
-    Router,
-    body::{Body, Bytes},
+    Extension, Router,
+    body::Body,
     extract::{ConnectInfo, Path, Query, State},
-    http::{HeaderMap, HeaderValue, Method, StatusCode, Uri, header},
+    http::{HeaderMap, Method, StatusCode, Uri, header},
     response::{IntoResponse, Response},
     routing::{any, get},
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
 use jiff::Timestamp;
 use lastmile_core::{
+    image::Sha256,
     install::{Install, ReportStage},
     trace::{FileRequest, Report, Role, Seen, TransferEnd, Wire},
 };
 use serde::Deserialize;
 
 use super::{
-    Asker, Refusal, Served,
+    Asker, Manner, Media, Refusal, Served,
+    delivery::{Delivery, Source, stream},
     listener::Ends,
     machine_files::{self, TokenRefusal},
+    range::Wanted,
     resolve,
+    sendfile::Runs,
 };
 use crate::{
-    content::Content,
     link::v4,
     state::{App, count},
 };
@@ -56,6 +59,7 @@ struct Boot {
 async fn file(
     State(boot): State<Boot>,
     ConnectInfo(ends): ConnectInfo<Ends>,
+    Extension(runs): Extension<Option<Runs>>,
     method: Method,
     uri: Uri,
     headers: HeaderMap,
@@ -68,8 +72,16 @@ async fn file(
     let name = percent_encoding::percent_decode_str(uri.path()).decode_utf8_lossy().into_owned();
     let asker = Asker::new(&app, ends.peer.ip());
     let asked = Asked::new(ends, &method, &name, &headers, boot.secure);
-    match resolve(&app, asker, &name).await {
-        Ok(served) => serve(app, served, method == Method::HEAD, headers.get(header::RANGE), asked).await,
+    // Not part of the path: the trace never holds it.
+    let phrase = uri.query().and_then(phrase);
+    let head = method == Method::HEAD;
+    match resolve(&app, asker, &name, Manner { phrase: phrase.as_deref(), head, folders: true }).await {
+        // The links on a folder's page are relative to it.
+        Ok(served) if served.media == Media::Folder && !uri.path().ends_with('/') => {
+            let location = format!("{}/", uri.path());
+            (StatusCode::MOVED_PERMANENTLY, [(header::LOCATION, location)]).into_response()
+        }
+        Ok(served) => serve(app, served, Asks { head, headers: &headers, runs }, asked).await,
         Err(refusal) => {
             count(&app.counts.http_refused);
             if let Some(mac) = asker.mac {
@@ -80,15 +92,33 @@ async fn file(
                 Refusal::Path(_) => StatusCode::BAD_REQUEST,
                 Refusal::NotFound { .. } => StatusCode::NOT_FOUND,
                 Refusal::Damaged { .. } => StatusCode::SERVICE_UNAVAILABLE,
-                Refusal::Stranger { .. } => StatusCode::FORBIDDEN,
+                Refusal::Stranger { .. } | Refusal::OtherMachine { .. } | Refusal::Phrase => {
+                    StatusCode::FORBIDDEN
+                }
+                Refusal::NotArmed(_) => StatusCode::CONFLICT,
             };
             plain(status, format!("{refusal}\n"))
         }
     }
 }
 
+/// What a person typed at the machine, where the loader hands it over.
+fn phrase(query: &str) -> Option<String> {
+    let value = query.split('&').find_map(|pair| pair.strip_prefix("phrase="))?;
+    Some(percent_encoding::percent_decode_str(value).decode_utf8_lossy().into_owned())
+}
+
+/// What of a file is wanted, and how it can be sent.
+struct Asks<'a> {
+    /// Only what would be sent before it.
+    head: bool,
+    headers: &'a HeaderMap,
+    /// The connection sends files by itself.
+    runs: Option<Runs>,
+}
+
 /// A request as it came, for the trace.
-struct Asked {
+pub(super) struct Asked {
     at: Timestamp,
     began: Instant,
     ends: Ends,
@@ -112,7 +142,15 @@ impl Asked {
         }
     }
 
-    fn request(&self, role: Role, what: String, end: TransferEnd) -> FileRequest {
+    pub(super) const fn at(&self) -> Timestamp {
+        self.at
+    }
+
+    pub(super) fn path(&self) -> &str {
+        &self.path
+    }
+
+    pub(super) fn request(&self, role: Role, what: String, end: TransferEnd) -> FileRequest {
         FileRequest {
             method: Some(self.method.clone()),
             agent: self.agent.clone(),
@@ -126,171 +164,62 @@ impl Asked {
     }
 }
 
-/// Sends content with its digest (RFC 9530) and the range that was asked for (RFC 9110, section 14).
-async fn serve(
-    app: Arc<App>,
-    served: Served,
-    head: bool,
-    range: Option<&HeaderValue>,
-    asked: Asked,
-) -> Response {
+/// Sends content with its digest (RFC 9530), or the part of it that is wanted.
+async fn serve(app: Arc<App>, served: Served, asks: Asks<'_>, asked: Asked) -> Response {
     let size = served.content.size();
-    let range = match range.and_then(|range| range.to_str().ok()).map(|text| parse_range(text, size)) {
-        None | Some(Wanted::Everything) => None,
-        Some(Wanted::Part(start, end)) => Some((start, end)),
-        Some(Wanted::Nothing) => {
-            let unsatisfied =
-                (StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, format!("bytes */{size}"))]);
-            return unsatisfied.into_response();
+    let tag = format!("\"{}\"", served.content.tag());
+    let (part, start, end) = match Wanted::of(asks.headers, size, &tag) {
+        Wanted::Everything => (false, 0, size),
+        Wanted::Part(start, end) => (true, start, end),
+        Wanted::Nothing => {
+            let range = format!("bytes */{size}");
+            return (StatusCode::RANGE_NOT_SATISFIABLE, [(header::CONTENT_RANGE, range)]).into_response();
         }
+        Wanted::Unchanged => return (StatusCode::NOT_MODIFIED, [(header::ETAG, tag)]).into_response(),
     };
-    let sha256 = served.content.sha256();
-    let reader = match served.content.open().await {
-        Ok(reader) => reader,
-        Err(error) => {
-            tracing::error!(what = served.what, "cannot be read: {error}");
-            if let Some(mac) = served.mac {
-                let end = TransferEnd::Unreadable(error.to_string());
-                let file = asked.request(served.role, served.what, end);
-                app.trace(mac, asked.at, Seen::File(Box::new(file)));
-            }
-            return plain(StatusCode::SERVICE_UNAVAILABLE, "The file cannot be read.\n");
-        }
+    let (sha256, media) = (served.content.sha256(), served.media);
+    let source = match Source::open(&served.content, asks.runs).await {
+        Ok(source) => source,
+        Err(error) => return unreadable(&app, served, &asked, &error).await,
     };
-    let (start, end) = range.unwrap_or((0, size));
-    let response = Response::builder()
-        .status(if range.is_some() { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK })
-        .header(header::CONTENT_TYPE, "application/octet-stream")
+    let mut response = Response::builder()
+        .status(if part { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK })
+        .header(header::CONTENT_TYPE, media.as_str())
         .header(header::CONTENT_LENGTH, end - start)
         .header(header::ACCEPT_RANGES, "bytes")
-        .header(header::ETAG, format!("\"{sha256}\""))
-        .header("repr-digest", format!("sha-256=:{}:", STANDARD.encode(sha256.octets())));
-    let response = match range {
-        Some(_) => response.header(header::CONTENT_RANGE, format!("bytes {start}-{}/{size}", end - 1)),
-        None => response,
-    };
-    let delivery = Delivery { app, served: Some(served), asked, size: end - start, sent: 0 };
-    let body = if head {
+        .header(header::ETAG, tag);
+    if let Some(sha256) = sha256 {
+        response = response.header("repr-digest", repr_digest(&sha256));
+    }
+    if part {
+        response = response.header(header::CONTENT_RANGE, format!("bytes {start}-{}/{size}", end - 1));
+    }
+    let delivery = Delivery::new(app.clone(), served, asked, end - start);
+    let body = if asks.head {
         delivery.probed();
         Body::empty()
     } else {
-        count(&delivery.app.counts.http_served);
-        Body::from_stream(stream(reader, (start, end), size, delivery))
+        count(&app.counts.http_served);
+        Body::from_stream(stream(source, (start, end), size, delivery))
     };
     response.body(body).unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response())
 }
 
-/// What is recorded once the last octet was handed over, or once it is certain that it will not be.
-struct Delivery {
-    app: Arc<App>,
-    served: Option<Served>,
-    asked: Asked,
-    size: u64,
-    sent: u64,
+async fn unreadable(app: &App, served: Served, asked: &Asked, error: &std::io::Error) -> Response {
+    tracing::error!(what = served.what, "cannot be read: {error}");
+    if let Some(revision) = served.revision {
+        app.doubt(revision).await;
+    }
+    if let Some(mac) = served.mac {
+        let file = asked.request(served.role, served.what, TransferEnd::Unreadable(error.to_string()));
+        app.trace(mac, asked.at, Seen::File(Box::new(file)));
+    }
+    plain(StatusCode::SERVICE_UNAVAILABLE, "The file cannot be read.\n")
 }
 
-impl Delivery {
-    /// The last octet is about to leave. `whole` says whether it was the whole file.
-    async fn complete(mut self, whole: bool) {
-        let evidence = self.served.as_mut().and_then(|served| served.evidence.take());
-        self.trace(TransferEnd::Done);
-        if let Some((machine, evidence)) = evidence.filter(|_| whole) {
-            self.app.see_or_log(machine, evidence).await;
-        }
-    }
-
-    /// The file could not be read on: it was changed or taken away underneath.
-    fn unreadable(mut self, error: &std::io::Error) {
-        tracing::error!(path = self.asked.path, "cannot be read: {error}");
-        self.trace(TransferEnd::Unreadable(error.to_string()));
-    }
-
-    /// Only the head was asked for.
-    fn probed(mut self) {
-        self.trace(TransferEnd::Probed);
-    }
-
-    fn trace(&mut self, end: TransferEnd) {
-        let Some(served) = self.served.take() else { return };
-        let Some(mac) = served.mac else { return };
-        let file = FileRequest {
-            decision: served.decision,
-            size: self.size,
-            delivered: if end == TransferEnd::Done { self.size } else { self.sent },
-            ..self.asked.request(served.role, served.what, end)
-        };
-        self.app.trace(mac, self.asked.at, Seen::File(Box::new(file)));
-    }
-}
-
-impl Drop for Delivery {
-    /// The connection ended before the file did.
-    fn drop(&mut self) {
-        self.trace(TransferEnd::BrokenOff("the machine closed the connection".into()));
-    }
-}
-
-fn stream(
-    mut reader: crate::content::ContentReader,
-    (start, end): (u64, u64),
-    size: u64,
-    delivery: Delivery,
-) -> impl futures_util::Stream<Item = std::io::Result<Bytes>> {
-    async_stream::try_stream! {
-        let mut at = start;
-        let mut delivery = Some(delivery);
-        if at == end && let Some(delivery) = delivery.take() {
-            // Of an empty file there is no last octet to wait for.
-            delivery.complete(true).await;
-        }
-        while at < end {
-            let piece = match reader.read_on(at, end).await {
-                Ok(piece) => piece,
-                Err(error) => {
-                    if let Some(delivery) = delivery.take() {
-                        delivery.unreadable(&error);
-                    }
-                    Err(error)?
-                }
-            };
-            at += piece.len() as u64;
-            if let Some(delivery) = &mut delivery {
-                delivery.sent = at - start;
-            }
-            // On record before the machine can act on the last octet. After it would be too late: a body of
-            // known length is not asked for more.
-            if at == end && let Some(delivery) = delivery.take() {
-                delivery.complete(start == 0 && end == size).await;
-            }
-            yield piece;
-        }
-    }
-}
-
-/// What a Range header asks for.
-#[derive(Debug, PartialEq, Eq)]
-enum Wanted {
-    /// All of it: also where the header is not understood (RFC 9110, section 14.2).
-    Everything,
-    /// From the first octet up to, not including, the last.
-    Part(u64, u64),
-    /// Nothing that is there.
-    Nothing,
-}
-
-fn parse_range(text: &str, size: u64) -> Wanted {
-    let Some((first, last)) = text.strip_prefix("bytes=").and_then(|range| range.split_once('-')) else {
-        return Wanted::Everything;
-    };
-    let number = |text: &str| text.trim().parse::<u64>().ok();
-    match (number(first), number(last)) {
-        (Some(first), _) if first >= size => Wanted::Nothing,
-        (Some(first), Some(last)) if last >= first => Wanted::Part(first, size.min(last.saturating_add(1))),
-        (Some(first), None) if last.trim().is_empty() => Wanted::Part(first, size),
-        (None, Some(0)) if first.trim().is_empty() => Wanted::Nothing,
-        (None, Some(count)) if first.trim().is_empty() => Wanted::Part(size.saturating_sub(count), size),
-        _ => Wanted::Everything,
-    }
+/// A digest as RFC 9530, section 3, writes it.
+fn repr_digest(sha256: &Sha256) -> String {
+    format!("sha-256=:{}:", STANDARD.encode(sha256.octets()))
 }
 
 async fn answer_file(
@@ -306,7 +235,7 @@ async fn answer_file(
     match machine_files::answer_file(&app, ends.peer.ip(), &token, &file).await {
         Ok((install, text)) => {
             count(&app.counts.http_served);
-            let digest = Content::Made(text.clone().into()).sha256();
+            let digest = Sha256::of(text.as_bytes());
             let size = text.len() as u64;
             let what = format!("answer file {}", digest.short());
             let request = FileRequest {
@@ -315,7 +244,7 @@ async fn answer_file(
                 ..asked.request(Role::Answers, what, TransferEnd::Done)
             };
             note(&app, &install, asked.at, Seen::File(Box::new(request)));
-            let digest = format!("sha-256=:{}:", STANDARD.encode(digest.octets()));
+            let digest = repr_digest(&digest);
             let headers = [("content-type", "text/plain; charset=utf-8".to_owned()), ("repr-digest", digest)];
             (headers, text).into_response()
         }
@@ -378,28 +307,4 @@ fn refuse(app: &App, from: SocketAddr, refusal: &TokenRefusal) -> Response {
 
 fn plain(status: StatusCode, text: impl Into<Body>) -> Response {
     (status, [(header::CONTENT_TYPE, "text/plain; charset=utf-8")], text.into()).into_response()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn ranges_follow_rfc_9110() {
-        for (text, wanted) in [
-            ("bytes=0-9", Wanted::Part(0, 10)),
-            ("bytes=5-", Wanted::Part(5, 100)),
-            ("bytes=90-500", Wanted::Part(90, 100)),
-            ("bytes=-10", Wanted::Part(90, 100)),
-            ("bytes=-500", Wanted::Part(0, 100)),
-            ("bytes=100-", Wanted::Nothing),
-            ("bytes=-0", Wanted::Nothing),
-            ("bytes=9-2", Wanted::Everything),
-            ("bytes=0-1,5-6", Wanted::Everything),
-            ("lines=1-2", Wanted::Everything),
-        ] {
-            assert_eq!(parse_range(text, 100), wanted, "{text}");
-        }
-        assert_eq!(parse_range("bytes=0-", 0), Wanted::Nothing);
-    }
 }

@@ -19,7 +19,10 @@ use tokio::{
 };
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
-use super::tls::Tls;
+use super::{
+    sendfile::{FileStream, Runs},
+    tls::Tls,
+};
 
 /// Connections at once; beyond it new ones wait to be accepted.
 const CONNECTIONS: usize = 8192;
@@ -54,11 +57,16 @@ pub(crate) async fn serve(
         // Small answers leave at once.
         let _ = stream.set_nodelay(true);
         let Ok(local) = stream.local_addr() else { continue };
-        let router = router.clone().layer(Extension(ConnectInfo(Ends { peer, local })));
+        // By HTTPS octets are encrypted here, and have to come through the service's memory.
+        let runs = tls.is_none().then(Runs::default);
+        let router =
+            router.clone().layer(Extension(ConnectInfo(Ends { peer, local }))).layer(Extension(runs.clone()));
         let (tls, stop) = (tls.clone(), stop.clone());
         tasks.spawn(async move {
             match tls {
-                None => connection(stream, peer, router, stop).await,
+                None => {
+                    connection(FileStream::new(stream, runs.unwrap_or_default()), peer, router, stop).await;
+                }
                 Some(tls) => match timeout(HEAD_TIMEOUT, tls.accept(stream)).await {
                     Ok(Ok(stream)) => connection(stream, peer, router, stop).await,
                     Ok(Err(error)) => tracing::info!(%peer, "HTTPS was not agreed on: {error}"),

@@ -11,6 +11,7 @@ use lastmile_core::{
 };
 use lastmile_store::StoreError;
 
+use super::menus::is_own;
 use crate::state::App;
 
 /// Why an answer file or a report is refused. The machine is told only that it is.
@@ -75,14 +76,8 @@ pub(super) async fn report(
     Ok(Some((**install).clone()))
 }
 
-/// A token is good only from the machine's own leased address. The service's own host is let through:
-/// simulated machines speak from the loopback, and whoever is on this host can read the database anyway.
+/// A token is good only from the machine's own leased address.
 fn check_address(app: &App, site: &Site, machine: &Machine, address: IpAddr) -> Result<(), TokenRefusal> {
-    if address.is_loopback() {
-        return Ok(());
-    }
-    let IpAddr::V4(v4) = address else { return Err(TokenRefusal::OtherMachine { address }) };
-    let holder = app.mac_of(v4);
-    let own = holder.and_then(|mac| site.machine_by_mac(mac)).is_some_and(|holder| holder.id == machine.id);
+    let own = machine.macs.iter().any(|mac| is_own(app, site, *mac, address));
     if own { Ok(()) } else { Err(TokenRefusal::OtherMachine { address }) }
 }

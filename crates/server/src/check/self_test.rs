@@ -168,7 +168,7 @@ async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr, http:
     let began = Instant::now();
     let fetched = tokio::time::timeout(PATIENCE, transfer(tftp, &path)).await;
     match fetched {
-        Ok(Ok(file)) if Sha256::of(&file) == wanted.sha256 => {
+        Ok(Ok(file)) if Some(Sha256::of(&file)) == wanted.sha256 => {
             let what = format!(
                 "{path} came by TFTP in {:.2} s, {} octets, and its digest is right",
                 began.elapsed().as_secs_f64(),

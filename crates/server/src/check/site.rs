@@ -1,11 +1,13 @@
 //! The site: subnets, pools, loaders, files, machines.
 
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, sync::Arc};
 
 use jiff::{SignedDuration, Timestamp};
 use lastmile_api::Severity;
 use lastmile_core::{
+    boot::Loader,
     dhcp::LeaseState,
+    image::FileEntry,
     net::Mode,
     trace::{TraceEvent, diagnose},
 };
@@ -148,42 +150,74 @@ pub(super) fn loaders(findings: &mut Findings, app: &App) {
 
 pub(super) async fn files(findings: &mut Findings, app: &App) {
     let site = app.site();
-    let mut whole = 0;
-    let of_images = site.revisions().map(|revision| {
-        let files = revision.manifest.files().to_vec();
-        (format!("image {} r{}", revision.image_name, revision.number), files)
+    let library = app.library.clone();
+    let looked = tokio::task::spawn_blocking(move || {
+        let revisions: Vec<_> =
+            site.revisions().map(|revision| (revision.clone(), library.missing(revision))).collect();
+        let lacks = |file: &&FileEntry| !file.sha256.is_some_and(|sha256| library.has(&sha256, file.size));
+        let of_loader = |loader: &Arc<Loader>| {
+            let missing: Vec<String> =
+                loader.manifest.files().iter().filter(lacks).map(|file| file.path.clone()).collect();
+            (loader.name.clone(), missing)
+        };
+        (revisions, site.loaders().map(of_loader).collect::<Vec<_>>())
     });
-    let of_loaders =
-        site.loaders().map(|loader| (format!("loader {}", loader.name), loader.manifest.files().to_vec()));
-    for (place, files) in of_images.chain(of_loaders) {
-        let library = app.library.clone();
-        let looked = tokio::task::spawn_blocking(move || {
-            let count = files.len();
-            let broken: Vec<String> = files
-                .into_iter()
-                .filter(|file| !library.has(&file.sha256, file.size))
-                .map(|file| file.path)
-                .collect();
-            (count, broken)
-        });
-        let Ok((count, broken)) = looked.await else { continue };
-        whole += count - broken.len();
-        if !broken.is_empty() {
+    let Ok((revisions, loaders)) = looked.await else { return };
+    let mut whole = 0;
+    for (revision, mut missing) in revisions.into_iter().filter(|(revision, _)| revision.retired.is_none()) {
+        let place = format!("image {} r{}", revision.image_name, revision.number);
+        missing.extend(
+            revision.damaged.iter().filter(|path| !missing.contains(path)).cloned().collect::<Vec<_>>(),
+        );
+        if !missing.is_empty() {
             findings.add(
                 Severity::Fault,
                 Topic::Files,
-                place,
-                format!("missing or changed on the disk: {}", broken.join(", ")),
-                "Import it again: the same content is put back in its place.",
+                &place,
+                format!("missing or changed on the disk: {}", missing.join(", ")),
+                format!(
+                    "Put it back and run `lastmile image verify {}`, or import it again.",
+                    revision.image_name
+                ),
+            );
+        }
+        for fault in &revision.lacks {
+            let what = format!("{}: {}", fault.place, fault.what);
+            findings.add(Severity::Fault, Topic::Files, &place, what, fault.mend.clone());
+        }
+        let title =
+            app.site().image(&revision.image_name).map(|image| image.title.clone()).unwrap_or_default();
+        for what in revision.disagreements(&title) {
+            let mend = "Import it under a name that fits, or correct the title.";
+            findings.add(Severity::Warning, Topic::Files, &place, what, mend);
+        }
+        whole += usize::from(missing.is_empty() && revision.is_ready());
+        if revision.is_ready() && revision.verified.is_none() {
+            let mend = "It is being done; `lastmile image show` tells when it was.";
+            findings.add(Severity::Note, Topic::Files, place, "not every file of it was read yet", mend);
+        }
+    }
+    for (name, missing) in loaders {
+        whole += usize::from(missing.is_empty());
+        if !missing.is_empty() {
+            findings.add(
+                Severity::Fault,
+                Topic::Files,
+                format!("loader {name}"),
+                format!("missing or changed on the disk: {}", missing.join(", ")),
+                "Add it again: the same content is put back in its place.",
             );
         }
     }
     if whole > 0 {
-        findings.good(
-            Topic::Files,
-            "library",
-            format!("{whole} files of loaders and images are there, of the right size"),
-        );
+        let every = app.site().settings().verify_hours;
+        let text = match every {
+            0 => format!("{whole} images and loaders are whole; nothing is read again by itself"),
+            hours => {
+                format!("{whole} images and loaders are whole; every file is read again each {hours} hours")
+            }
+        };
+        findings.good(Topic::Files, "library", text);
     }
 }
 

@@ -5,7 +5,7 @@ use std::{net::SocketAddrV4, sync::Arc};
 use jiff::Timestamp;
 use lastmile_core::{
     Id,
-    boot::{BootPlan, Fetches, Firmware, Why, loader_path, plan},
+    boot::{BootPlan, Fetches, Firmware, SCRIPT_USER_CLASS, Why, loader_path, plan, script_path},
     dhcp::{
         Answer, Arrival, BootInfo, BootTarget, Kind, LeaseRecord, Message, NoReply, Responder, boot_server,
         code, select_subnet,
@@ -167,8 +167,16 @@ fn boot_info(
     firmware: Firmware,
     reply: &mut Reply,
 ) -> Option<BootInfo> {
-    let class = request.class();
-    let found = site.loader_for(firmware.architecture, class.as_deref(), &request.user_classes());
+    app.note_firmware(mac, firmware.architecture);
+    let (class, user_classes) = (request.class(), request.user_classes());
+    let service = app.service_for(Some(subnet));
+    let found = site.loader_for(firmware.architecture, class.as_deref(), &user_classes);
+    // Firmware that reads scripts is a loader itself, and needs another only where somebody said so.
+    let reads_scripts = user_classes.iter().any(|class| class == SCRIPT_USER_CLASS);
+    if reads_scripts && found.is_none_or(|loader| loader.user_class.is_none()) {
+        let target = BootTarget::Script(format!("{}/{}", service.http_base(), script_path(mac)));
+        return Some(BootInfo { next_server: service.address, target });
+    }
     let Some(loader) = found else {
         app.note_missing_loader(firmware.architecture);
         reply.exchange.lacks_loader = Some(firmware.architecture);
@@ -176,7 +184,6 @@ fn boot_info(
         return None;
     };
     app.note_loader(mac, loader);
-    let service = app.service_for(Some(subnet));
     let path = loader_path(mac, &loader.name, &loader.boot_file);
     let target = match firmware.fetches {
         Fetches::Tftp => BootTarget::Path(path),

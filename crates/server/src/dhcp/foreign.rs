@@ -11,7 +11,7 @@ use lastmile_core::{
 use tokio_util::sync::CancellationToken;
 
 use crate::{
-    link::{FrameListener, Heard, own_addresses},
+    link::{FrameListener, Heard},
     state::App,
 };
 
@@ -58,16 +58,13 @@ pub(crate) async fn hear(app: Arc<App>, interface: String, listener: FrameListen
 fn note(app: &App, interface: &str, reply: Datagram) {
     let Ok(message) = Message::parse(&reply.payload) else { return };
     let server = message.options.address(code::SERVER_IDENTIFIER).unwrap_or(*reply.from.ip());
-    if message.op != Op::Reply
-        || own_addresses().contains(&server)
-        || own_addresses().contains(reply.from.ip())
-    {
+    let ours = |address: Ipv4Addr| app.services.addresses().any(|own| own == address);
+    if message.op != Op::Reply || ours(server) || ours(*reply.from.ip()) {
         return;
     }
     let known =
         ForeignServer { interface: interface.into(), at: reply.at, kind: message.kind, gave: message.yiaddr };
-    let is_new = app.foreign_servers().insert(server, known).is_none();
-    if is_new {
+    if app.foreign_servers().insert(server, known) {
         tracing::warn!(%server, interface, "another DHCP server answers on this wire");
     }
     let Some(mac) = message.mac() else { return };

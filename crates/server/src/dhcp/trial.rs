@@ -4,7 +4,7 @@ use std::{
     io,
     net::{Ipv4Addr, SocketAddr, SocketAddrV4},
     sync::{
-        Mutex, PoisonError,
+        Mutex, MutexGuard, PoisonError,
         atomic::{AtomicU32, Ordering},
     },
     time::Duration,
@@ -27,11 +27,20 @@ const CLIENT_PORT: u16 = 68;
 /// What firmware asks for.
 const WANTED: [u8; 10] = [1, 3, 6, 12, 15, 43, 60, 66, 67, 97];
 
+/// How long after its end a trial's last packets may still be under way, such as the acknowledgement of a file's end.
+const ECHO: Duration = Duration::from_secs(10);
+
 /// The MAC address of the machine that the service plays, while it does: it gets an answer and leaves no record.
 #[derive(Debug, Default)]
 pub(crate) struct Trial {
-    mac: Mutex<Option<Mac>>,
+    part: Mutex<Part>,
     xid: AtomicU32,
+}
+
+#[derive(Debug, Default)]
+struct Part {
+    playing: Option<Mac>,
+    played: Vec<(Mac, Instant)>,
 }
 
 /// The part of the machine is given back with the value.
@@ -44,7 +53,18 @@ pub(crate) struct Playing<'a> {
 impl Trial {
     /// Whether `mac` is the machine's that the service plays just now.
     pub(crate) fn is(&self, mac: Mac) -> bool {
-        *self.mac.lock().unwrap_or_else(PoisonError::into_inner) == Some(mac)
+        self.part().playing == Some(mac)
+    }
+
+    /// Whether what `mac` does is to leave no record: it is being played, or was until just now.
+    pub(crate) fn leaves_no_record(&self, mac: Mac) -> bool {
+        let part = self.part();
+        part.playing == Some(mac)
+            || part.played.iter().any(|(past, end)| *past == mac && end.elapsed() < ECHO)
+    }
+
+    fn part(&self) -> MutexGuard<'_, Part> {
+        self.part.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Plays a machine of a random, locally administered address (IEEE 802c). `None` while somebody does already.
@@ -53,18 +73,21 @@ impl Trial {
         getrandom::fill(&mut octets).ok()?;
         octets[0] = 0x02;
         let mac = Mac::new(octets).ok()?;
-        let mut playing = self.mac.lock().unwrap_or_else(PoisonError::into_inner);
-        if playing.is_some() {
+        let mut part = self.part();
+        if part.playing.is_some() {
             return None;
         }
-        *playing = Some(mac);
+        part.playing = Some(mac);
         Some(Playing { trial: self, mac })
     }
 }
 
 impl Drop for Playing<'_> {
     fn drop(&mut self) {
-        *self.trial.mac.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        let mut part = self.trial.part();
+        part.playing = None;
+        part.played.retain(|(_, end)| end.elapsed() < ECHO);
+        part.played.push((self.mac, Instant::now()));
     }
 }
 

@@ -20,6 +20,7 @@ use crate::{
     admin, boot,
     config::{Config, ConfigError},
     dhcp,
+    intake::{self, Uploads},
     library::Library,
     link::{FrameListener, Interface},
     state::{App, Services},
@@ -176,6 +177,7 @@ pub async fn start(config: &Config) -> Result<Running, StartError> {
     let data_dir = |source| StartError::DataDir { path: config.data_dir.clone(), source };
     std::fs::create_dir_all(&config.data_dir).map_err(data_dir)?;
     let library = Library::open(&config.data_dir).map_err(data_dir)?;
+    let uploads = Uploads::open(&config.data_dir, library.clone()).map_err(data_dir)?;
     let places = places(config)?;
     let bound = bind_all(config, &places).await?;
     let tls = match config.boot.https_port {
@@ -190,7 +192,7 @@ pub async fn start(config: &Config) -> Result<Running, StartError> {
     let mut loaded = store.load()?;
     loaded.site = mark_damage(&library, &loaded.site);
     let listening = bound.listening(config);
-    let app = Arc::new(App::new(store, library, services(config, &places, &listening), loaded));
+    let app = Arc::new(App::new(store, library, uploads, services(config, &places, &listening), loaded));
     Ok(run(app, listening, bound, tls))
 }
 
@@ -254,6 +256,12 @@ fn run(app: Arc<App>, listening: Listening, bound: Bound, tls: Option<boot::Tls>
         let router = boot::router(app.clone(), true);
         tasks.spawn(boot::serve(listener, router, tls.clone(), tasks.clone(), stop.clone()));
     }
+    tasks.spawn(intake::verify_on_schedule(app.clone(), stop.clone()));
+    let (work, ending) = (app.work.clone(), stop.clone().cancelled_owned());
+    tasks.spawn(async move {
+        ending.await;
+        work.end_all();
+    });
     let router = admin::router(app, listening.clone(), stop.clone());
     let stopped = stop.clone().cancelled_owned();
     tasks.spawn(async move {
@@ -281,26 +289,18 @@ fn hear(app: &Arc<App>, interface: &Interface, tasks: &TaskTracker, stop: &Cance
     }
 }
 
-/// Notes which images miss content, so that they are not served.
+/// Notes which images miss content, so that they are not served. What was found changed when it was read stays so until
+/// it is read again.
 fn mark_damage(library: &Library, site: &Site) -> Site {
     let mut marked = site.clone();
     for revision in site.revisions() {
-        let missing = revision.manifest.files().iter().filter(|file| !library.has(&file.sha256, file.size));
-        let damaged: Vec<String> = missing.map(|file| file.path.clone()).collect();
-        if damaged.is_empty() {
+        let missing = library.missing(revision);
+        if missing.iter().all(|path| revision.damaged.contains(path)) {
             continue;
         }
-        let name = &revision.image_name;
-        tracing::warn!(image = %name, revision = revision.number, ?damaged, "files are missing or changed: not served");
-        let revision = Revision { damaged, ..(**revision).clone() };
-        marked = match site.image(name).filter(|image| image.current.id == revision.id) {
-            Some(image) => {
-                let mut image = (**image).clone();
-                image.current = Arc::new(revision);
-                marked.with_image(image)
-            }
-            None => marked.with_former_revision(revision),
-        };
+        let (name, number) = (&revision.image_name, revision.number);
+        tracing::warn!(image = %name, revision = number, ?missing, "files are missing or changed: not served");
+        marked = marked.with_revision(Revision { damaged: missing, verified: None, ..(**revision).clone() });
     }
     marked
 }

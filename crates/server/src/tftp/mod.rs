@@ -18,7 +18,7 @@ use tokio::{net::UdpSocket, sync::Semaphore};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
-    boot::{Asker, Refusal, resolve},
+    boot::{Asker, Manner, Refusal, Served, resolve},
     link::v4,
     state::{App, count},
 };
@@ -57,6 +57,17 @@ pub(crate) async fn serve(app: Arc<App>, socket: UdpSocket, tasks: TaskTracker, 
             answer(&app, &socket, (local, from), request, stop).await;
             drop(permit);
         });
+    }
+}
+
+/// Finds a file by its name as it stands, or, as menus write paths for TFTP and HTTP alike, percent-encoded.
+async fn resolve_either(app: &App, asker: Asker, name: &str) -> Result<Served, Refusal> {
+    let decoded = percent_encoding::percent_decode_str(name).decode_utf8_lossy();
+    match resolve(app, asker, name, Manner::default()).await {
+        Err(Refusal::NotFound { .. }) if decoded != name => {
+            resolve(app, asker, &decoded, Manner::default()).await
+        }
+        found => found,
     }
 }
 
@@ -116,13 +127,16 @@ async fn answer(
     let at = datagram.at;
     let (sender, receiver) = (datagram.from, datagram.to);
     let mut file = FileRequest::new(Wire::Tftp, sender, receiver, name);
-    let served = match resolve(app, asker, &file.path).await {
+    let served = match resolve_either(app, asker, &file.path).await {
         Ok(served) => served,
         Err(refusal) => {
             let code = match &refusal {
-                Refusal::Path(_) | Refusal::Stranger { .. } => ErrorCode::Access,
+                Refusal::Path(_)
+                | Refusal::Stranger { .. }
+                | Refusal::OtherMachine { .. }
+                | Refusal::Phrase => ErrorCode::Access,
                 Refusal::NotFound { .. } => ErrorCode::NotFound,
-                Refusal::Damaged { .. } => ErrorCode::Undefined,
+                Refusal::Damaged { .. } | Refusal::NotArmed(_) => ErrorCode::Undefined,
             };
             file.end = refusal.end();
             if !matches!(file.end, TransferEnd::NotFound { optional: true, .. }) {
@@ -139,6 +153,7 @@ async fn answer(
     };
     (file.role, file.what, file.decision) = (served.role, served.what, served.decision);
     file.size = served.content.size();
+    let revision = served.revision;
     let order =
         transfer::Order { content: served.content, local, client: from, asked: options, request: datagram };
     match transfer::send(order, stop).await {
@@ -158,6 +173,9 @@ async fn answer(
         Err(error) => {
             count(&app.counts.tftp_failed);
             tracing::error!(what = file.what, "cannot be sent: {error}");
+            if let Some(revision) = revision {
+                app.doubt(revision).await;
+            }
             refuse(socket, from, ErrorCode::Undefined, "the file cannot be read").await;
             file.end = TransferEnd::Unreadable(error.to_string());
         }

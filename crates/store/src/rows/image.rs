@@ -21,20 +21,27 @@ struct ImageRow {
     title: String,
     kind: String,
     current_revision_id: String,
+    last_number: i32,
 }
 
-#[derive(Queryable, Selectable, Insertable)]
-#[diesel(table_name = image_revision)]
+#[derive(Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = image_revision, treat_none_as_null = true)]
 struct RevisionRow {
     id: String,
     image_id: String,
     number: i32,
     created: i64,
     family: String,
-    kernel: String,
-    initrds: String,
     parameters: String,
     files: String,
+    start: String,
+    cpu: Option<String>,
+    volume: Option<String>,
+    recognised: String,
+    lacks: String,
+    retired: Option<i64>,
+    verified: Option<i64>,
+    damaged: String,
 }
 
 impl From<&Image> for ImageRow {
@@ -45,6 +52,7 @@ impl From<&Image> for ImageRow {
             title: image.title.clone(),
             kind: value::name(&image.kind),
             current_revision_id: image.current.id.to_string(),
+            last_number: value::count(image.last_number),
         }
     }
 }
@@ -57,10 +65,16 @@ impl From<&Revision> for RevisionRow {
             number: value::count(revision.number),
             created: revision.created.as_millisecond(),
             family: value::name(&revision.family),
-            kernel: revision.kernel.clone(),
-            initrds: value::json(&revision.initrds),
             parameters: value::json(&revision.parameters),
             files: value::json(&revision.manifest.files()),
+            start: value::json(&revision.start),
+            cpu: revision.cpu.map(|cpu| cpu.to_string()),
+            volume: revision.volume.as_deref().map(value::json),
+            recognised: value::json(&revision.recognised),
+            lacks: value::json(&revision.lacks),
+            retired: revision.retired.map(|at| at.as_millisecond()),
+            verified: revision.verified.map(|at| at.as_millisecond()),
+            damaged: value::json(&revision.damaged),
         }
     }
 }
@@ -75,11 +89,16 @@ impl RevisionRow {
             number: read.count(self.number)?,
             created: read.time(self.created)?,
             family: read.name(&self.family)?,
-            initrds: read.json(&self.initrds)?,
             parameters: read.json(&self.parameters)?,
             manifest: Manifest::new(read.json::<Vec<FileEntry>>(&self.files)?),
-            kernel: self.kernel,
-            damaged: Vec::new(),
+            start: read.json(&self.start)?,
+            cpu: read.maybe(self.cpu.as_deref())?,
+            volume: self.volume.as_deref().map(|volume| read.json(volume)).transpose()?.map(Arc::new),
+            recognised: Arc::new(read.json(&self.recognised)?),
+            lacks: read.json(&self.lacks)?,
+            retired: read.maybe_time(self.retired)?,
+            verified: read.maybe_time(self.verified)?,
+            damaged: read.json(&self.damaged)?,
         })
     }
 }
@@ -95,6 +114,37 @@ impl Tx<'_> {
         insert.on_conflict(image::id).do_update().set(&row).execute(self.connection())?;
         let revision = RevisionRow::from(entity.current.as_ref());
         diesel::insert_into(image_revision::table).values(revision).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Keeps what changed of an image: its title, its current revision.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_image(&mut self, entity: &Image) -> Result<(), StoreError> {
+        diesel::update(image::table.find(entity.id.to_string()))
+            .set(ImageRow::from(entity))
+            .execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Keeps what changed of a revision: what was found when its files were read again, that it was retired.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_revision(&mut self, entity: &Revision) -> Result<(), StoreError> {
+        diesel::update(image_revision::table.find(entity.id.to_string()))
+            .set(RevisionRow::from(entity))
+            .execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Removes a revision that is not current.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_revision(&mut self, id: Id<Revision>) -> Result<(), StoreError> {
+        diesel::delete(image_revision::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }
 
@@ -122,7 +172,7 @@ impl Tx<'_> {
                 if is_current {
                     current = Some(revision);
                 } else {
-                    site = site.with_former_revision(revision);
+                    site = site.with_revision(revision);
                 }
             }
             let read = Row { table: "image", key: &image.name };
@@ -134,6 +184,7 @@ impl Tx<'_> {
             site = site.with_image(Image {
                 id: read.text(&image.id)?,
                 kind: read.name(&image.kind)?,
+                last_number: read.count(image.last_number)?,
                 current: Arc::new(current),
                 title: image.title,
                 name: image.name,

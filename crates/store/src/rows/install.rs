@@ -1,5 +1,8 @@
 use diesel::prelude::*;
-use lastmile_core::install::{Install, InstallState, Step, Token};
+use lastmile_core::{
+    image::Sha256,
+    install::{Install, InstallState, Step, Token},
+};
 
 use crate::{
     StoreError, Tx,
@@ -54,7 +57,7 @@ impl From<&Install> for InstallRow {
             image: install.image.clone(),
             image_title: install.image_title.clone(),
             image_revision: value::count(install.image_revision),
-            manifest_hash: install.manifest_hash.to_string(),
+            manifest_hash: install.manifest_hash.map(|hash| hash.to_string()).unwrap_or_default(),
             answers_id: install.answers.to_string(),
             answers_name: install.answers_name.clone(),
             answers_version: value::count(install.answers_version),
@@ -85,7 +88,7 @@ impl TryFrom<InstallRow> for Install {
             machine: read.text(&row.machine_id)?,
             revision: read.text(&row.revision_id)?,
             image_revision: read.count(row.image_revision)?,
-            manifest_hash: read.text(&row.manifest_hash)?,
+            manifest_hash: read.maybe(Some(row.manifest_hash.as_str()).filter(|text| !text.is_empty()))?,
             answers: read.text(&row.answers_id)?,
             answers_version: read.count(row.answers_version)?,
             state: read.text(&row.state)?,
@@ -131,6 +134,17 @@ pub struct InstallFilter {
 }
 
 impl Tx<'_> {
+    /// Keeps the digest over all files of what is installed, which was not known when the install was armed.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn set_manifest_hash(&mut self, number: i64, hash: Sha256) -> Result<(), StoreError> {
+        diesel::update(install::table.find(number))
+            .set(install::manifest_hash.eq(hash.to_string()))
+            .execute(self.connection())?;
+        Ok(())
+    }
+
     /// Keeps an install as it stands now, with the step that brought it there.
     ///
     /// # Errors

@@ -22,6 +22,8 @@ struct LoaderRow {
     boot_file: String,
     http: String,
     files: String,
+    language: String,
+    facts: String,
 }
 
 impl From<&Loader> for LoaderRow {
@@ -35,6 +37,8 @@ impl From<&Loader> for LoaderRow {
             boot_file: loader.boot_file.clone(),
             http: value::name(&loader.http),
             files: value::json(&loader.manifest.files()),
+            language: value::name(&loader.language),
+            facts: value::json(&loader.facts),
         }
     }
 }
@@ -48,6 +52,8 @@ impl TryFrom<LoaderRow> for Loader {
             id: read.text(&row.id)?,
             architecture: read.text(&row.architecture)?,
             http: read.name(&row.http)?,
+            language: read.name(&row.language)?,
+            facts: read.json(&row.facts)?,
             manifest: Manifest::new(read.json::<Vec<FileEntry>>(&row.files)?),
             class: row.class,
             user_class: row.user_class,

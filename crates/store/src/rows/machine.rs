@@ -22,6 +22,10 @@ struct MachineRow {
     live_image_id: Option<String>,
     created: i64,
     options: String,
+    labels: String,
+    facts: String,
+    parameters: String,
+    menu: Option<String>,
 }
 
 #[derive(Queryable, Selectable, Insertable)]
@@ -47,6 +51,10 @@ impl From<&Machine> for MachineRow {
             live_image_id: live,
             created: machine.created.as_millisecond(),
             options: value::options(&machine.options),
+            labels: value::json(&machine.labels),
+            facts: value::json(&machine.facts),
+            parameters: value::json(&machine.parameters),
+            menu: machine.menu.clone(),
         }
     }
 }
@@ -69,6 +77,10 @@ impl MachineRow {
             macs,
             standing,
             options: read.options(&self.options)?,
+            labels: read.json(&self.labels)?,
+            facts: read.json(&self.facts)?,
+            parameters: read.json(&self.parameters)?,
+            menu: self.menu,
             created: read.time(self.created)?,
             name: self.name,
         })

@@ -3,8 +3,11 @@
 mod answers;
 mod image;
 pub(crate) mod install;
+mod label;
 mod lease;
 mod loader;
 mod machine;
+mod menu;
 mod reservation;
+mod settings;
 mod subnet;

@@ -34,6 +34,7 @@ struct SubnetRow {
     response_delay_ms: i64,
     http_boot: String,
     options: String,
+    menu: Option<String>,
 }
 
 impl From<&Subnet> for SubnetRow {
@@ -59,6 +60,7 @@ impl From<&Subnet> for SubnetRow {
             response_delay_ms: subnet.response_delay.as_millis().try_into().unwrap_or(i64::MAX),
             http_boot: value::name(&subnet.http_boot),
             options: value::options(&subnet.options),
+            menu: subnet.menu.clone(),
         }
     }
 }
@@ -87,6 +89,7 @@ impl TryFrom<SubnetRow> for Subnet {
             response_delay: SignedDuration::from_millis(row.response_delay_ms),
             http_boot: read.name(&row.http_boot)?,
             options: read.options(&row.options)?,
+            menu: row.menu,
             relays: read.json(&row.relays)?,
             newcomers: read.name(&row.newcomers)?,
             interface: row.interface,

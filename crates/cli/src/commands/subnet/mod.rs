@@ -211,6 +211,7 @@ fn fields(subnet: &SubnetDraft) -> Vec<(&'static str, String)> {
         ("vlan", or_dash(subnet.vlan)),
         ("relays", list(&subnet.relays)),
         ("newcomers", subnet.newcomers.as_str().into()),
+        ("menu", or_dash(subnet.menu.as_ref())),
         ("probe", yes(subnet.probe)),
         ("authoritative", yes(subnet.authoritative)),
         ("response delay", format!("{} ms", subnet.response_delay_ms)),

@@ -46,6 +46,9 @@ pub(crate) struct Settings {
     /// alone, or the menu.
     #[arg(long, value_enum)]
     newcomers: Option<NewcomersName>,
+    /// The menu of its machines that nothing closer gives one; an empty name for the site's.
+    #[arg(long)]
+    menu: Option<String>,
     /// Whether an address is tried for (by ARP, or by ICMP through a relay) before it is offered anew.
     #[arg(long, value_name = "yes|no", value_parser = yes_or_no)]
     probe: Option<bool>,
@@ -129,6 +132,9 @@ impl Settings {
                 ModeName::Proxy => Mode::Proxy,
                 ModeName::Off => Mode::Off,
             };
+        }
+        if let Some(menu) = self.menu {
+            draft.menu = Some(menu).filter(|menu| !menu.is_empty());
         }
         if let Some(newcomers) = self.newcomers {
             draft.newcomers = match newcomers {

@@ -79,6 +79,9 @@ pub struct SubnetDraft {
     /// Further options: by standard name or number, with the value as text.
     #[serde(default)]
     pub options: BTreeMap<String, String>,
+    /// The menu of its machines that neither they themselves nor their labels name one.
+    #[serde(default)]
+    pub menu: Option<String>,
 }
 
 impl SubnetDraft {
@@ -121,6 +124,7 @@ impl SubnetDraft {
             response_delay_ms: 0,
             http_boot: Self::default_http_boot(),
             options: BTreeMap::new(),
+            menu: None,
         }
     }
 
@@ -147,6 +151,7 @@ impl SubnetDraft {
         self.check_reservations(&mut faults, network, &lendable, id, site);
         let relays = self.check_reach(&mut faults);
         let options = FurtherOption::read_all(&mut faults, "options", &self.options);
+        crate::machine::check_menu(&mut faults, self.menu.as_deref(), site);
         faults.into_result(|| {
             Some(Subnet {
                 id,
@@ -170,6 +175,7 @@ impl SubnetDraft {
                 response_delay: SignedDuration::from_millis(self.response_delay_ms),
                 http_boot: self.http_boot,
                 options,
+                menu: self.menu.clone(),
             })
         })
     }
@@ -382,6 +388,7 @@ impl From<&Subnet> for SubnetDraft {
             response_delay_ms: i64::try_from(subnet.response_delay.as_millis()).unwrap_or(i64::MAX),
             http_boot: subnet.http_boot,
             options: FurtherOption::texts(&subnet.options),
+            menu: subnet.menu.clone(),
         }
     }
 }

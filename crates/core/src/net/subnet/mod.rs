@@ -137,6 +137,8 @@ pub struct Subnet {
     pub http_boot: HttpBoot,
     /// Options beside those that have a field of their own.
     pub options: Vec<FurtherOption>,
+    /// The menu of its machines that neither they themselves nor their labels name one, by name.
+    pub menu: Option<String>,
 }
 
 impl Subnet {

@@ -351,15 +351,16 @@ pub(super) fn transfer_stalled(boot: &Boot<'_>) -> Option<Diagnosis> {
 
 pub(super) fn no_menu_asked(boot: &Boot<'_>) -> Option<Diagnosis> {
     let (event, file) = boot.delivered(|role| matches!(role, Role::Loader(_)))?;
-    // shim is followed by the loader that it starts: what counts is silence after the last of them.
-    let beside =
-        boot.delivered(|role| matches!(role, Role::BesideLoader)).filter(|(later, _)| later.at >= event.at);
-    let (event, file) = beside.unwrap_or((event, file));
+    // A menu that came before a module did is a menu: GRUB fetches `http.mod` only when its menu says so.
     let more = boot.after(event).any(|event| match &event.seen {
         Seen::File(file) => matches!(file.role, Role::Menu | Role::Kernel | Role::Initrd | Role::ImageFile),
         Seen::Report(_) => true,
         _ => false,
     });
+    // shim is followed by the loader that it starts: what counts is silence after the last of them.
+    let beside =
+        boot.delivered(|role| matches!(role, Role::BesideLoader)).filter(|(later, _)| later.at >= event.at);
+    let (event, file) = beside.unwrap_or((event, file));
     if more || boot.since(event) < LOADER_START {
         return None;
     }

@@ -148,6 +148,14 @@ fn a_transfer_that_stalls_says_why_by_its_size_and_loss() {
 }
 
 #[test]
+fn a_module_that_the_menu_asks_for_is_no_sign_of_trouble() {
+    let mut story = Story::new();
+    story.discover().request().loader().menu();
+    story.file("grub/x86_64-efi/http.mod", Role::BesideLoader, TransferEnd::Done);
+    nothing(&story, 600);
+}
+
+#[test]
 fn kernel_but_no_second_dhcp() {
     let mut story = Story::new();
     story.discover().request().loader().menu().kernel();

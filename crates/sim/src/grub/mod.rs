@@ -3,6 +3,8 @@
 //! Without IO: [`Script::run`] says which module it wants loaded, if any; the caller tries, and runs it again
 //! with what came of it.
 
+mod parse;
+
 use std::collections::HashMap;
 
 use crate::SimError;
@@ -15,7 +17,7 @@ pub struct Script(Vec<Statement>);
 enum Statement {
     Command { line: usize, words: Vec<Word> },
     If { branches: Vec<(Vec<Statement>, Vec<Statement>)>, otherwise: Vec<Statement> },
-    Entry { title: Word, body: Vec<Statement> },
+    Entry { title: Word, id: Option<Word>, body: Vec<Statement>, is_menu: bool },
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,12 +27,6 @@ enum Piece {
 }
 
 type Word = Vec<Piece>;
-
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Token {
-    Word(Word),
-    End,
-}
 
 /// What the loader knows and can do.
 #[derive(Debug, Clone, Default)]
@@ -77,6 +73,12 @@ pub enum Action {
     },
     /// Gives control back to the firmware, or starts the disk's own loader.
     LocalDisk,
+    /// Hands over to another program, by device and path.
+    Program(String),
+    /// Reads what it starts from another file, by device and path.
+    Source(String),
+    /// Opens further entries.
+    Entries,
     /// Restarts, switches off, or opens the firmware's set-up.
     Leave(String),
 }
@@ -87,10 +89,7 @@ impl Script {
     /// # Errors
     /// [`SimError::Menu`] with the line.
     pub fn parse(text: &str) -> Result<Self, SimError> {
-        let mut parser = Parser { tokens: tokens(text)?, at: 0 };
-        let (body, end) = parser.block(&[])?;
-        debug_assert!(end.is_none());
-        Ok(Self(body))
+        parse::statements(text).map(Self)
     }
 
     /// Runs the file, and then, for the menu, the body of each entry.
@@ -110,7 +109,12 @@ impl Script {
             return stop.into_run();
         }
         let number = |name: &str| machine.variables.get(name).and_then(|text| text.parse::<i64>().ok());
-        let default = usize::try_from(number("default").unwrap_or(0)).unwrap_or(0);
+        let by_id = machine
+            .variables
+            .get("default")
+            .and_then(|id| machine.entries.iter().position(|entry| entry.id.as_ref() == Some(id)));
+        let by_number = number("default").and_then(|number| usize::try_from(number).ok());
+        let default = by_id.or(by_number).unwrap_or(0);
         let timeout_secs = number("timeout").unwrap_or(5);
         let entries = std::mem::take(&mut machine.entries);
         let seen: HashMap<String, String> = environment
@@ -120,7 +124,12 @@ impl Script {
             .map(|(name, value)| (name.clone(), value.clone()))
             .collect();
         let mut menu = Menu { titles: Vec::new(), default, timeout_secs, actions: Vec::new() };
-        for (title, body) in entries {
+        for Entry { title, body, is_menu, .. } in entries {
+            if is_menu {
+                menu.titles.push(title);
+                menu.actions.push(Action::Entries);
+                continue;
+            }
             let mut inner = Interpreter {
                 variables: seen.clone(),
                 modules: &environment.modules,
@@ -154,10 +163,17 @@ impl Stop {
     }
 }
 
+struct Entry {
+    title: String,
+    id: Option<String>,
+    body: Vec<Statement>,
+    is_menu: bool,
+}
+
 struct Interpreter<'a> {
     variables: HashMap<String, String>,
     modules: &'a HashMap<String, bool>,
-    entries: Vec<(String, Vec<Statement>)>,
+    entries: Vec<Entry>,
     exported: Vec<String>,
     /// Set by what ends an entry.
     action: Option<Action>,
@@ -175,9 +191,9 @@ impl Interpreter<'_> {
             }
             good = match statement {
                 Statement::Command { line, words } => self.command(*line, words)?,
-                Statement::Entry { title, body } => {
-                    let title = self.expand(title);
-                    self.entries.push((title, body.clone()));
+                Statement::Entry { title, id, body, is_menu } => {
+                    let (title, id) = (self.expand(title), id.as_ref().map(|id| self.expand(id)));
+                    self.entries.push(Entry { title, id, body: body.clone(), is_menu: *is_menu });
                     true
                 }
                 Statement::If { branches, otherwise } => self.branch(branches, otherwise)?,
@@ -231,11 +247,13 @@ impl Interpreter<'_> {
                 }
                 _ => return Err(unknown(line, "an initrd before its kernel")),
             },
-            ("chainloader", _) => self.loaded = Some(Action::LocalDisk),
+            ("chainloader", ["+1"]) => self.loaded = Some(Action::LocalDisk),
+            ("chainloader", [path]) => self.loaded = Some(Action::Program((*path).into())),
+            ("source", [path]) => self.action = Some(Action::Source((*path).into())),
             ("boot", []) => self.action = self.loaded.take(),
             ("exit", _) => self.action = Some(Action::LocalDisk),
             (word @ ("reboot" | "halt" | "fwsetup"), []) => self.action = Some(Action::Leave(word.into())),
-            ("echo" | "sleep", _) => {}
+            ("echo" | "sleep" | "true" | "password_pbkdf2", _) => {}
             (word, _) => return Err(unknown(line, &format!("'{word}' with {} words", arguments.len()))),
         }
         Ok(true)
@@ -255,182 +273,49 @@ fn unknown(line: usize, what: &str) -> Stop {
     Stop::Error(SimError::Menu { line, what: format!("{what} is not known here") })
 }
 
-struct Parser {
-    tokens: Vec<(usize, Token)>,
-    at: usize,
-}
-
-impl Parser {
-    /// Reads statements up to one of the words in `ends`, which is consumed and given.
-    fn block(&mut self, ends: &[&str]) -> Result<(Vec<Statement>, Option<String>), SimError> {
-        let mut body = Vec::new();
-        loop {
-            let Some((line, token)) = self.tokens.get(self.at).cloned() else {
-                if ends.is_empty() {
-                    return Ok((body, None));
-                }
-                let what = format!("the end is missing: {}", ends.join(" or "));
-                return Err(SimError::Menu { line: self.tokens.last().map_or(1, |(line, _)| *line), what });
-            };
-            let Token::Word(first) = token else {
-                self.at += 1;
-                continue;
-            };
-            match plain(&first) {
-                Some(word) if ends.contains(&word) => {
-                    let word = word.to_owned();
-                    self.at += 1;
-                    return Ok((body, Some(word)));
-                }
-                Some("if") => {
-                    self.at += 1;
-                    body.push(self.conditional()?);
-                }
-                Some("menuentry") => {
-                    self.at += 1;
-                    body.push(self.entry(line)?);
-                }
-                _ => {
-                    let words = self.words();
-                    body.push(Statement::Command { line, words });
-                }
-            }
-        }
-    }
-
-    fn conditional(&mut self) -> Result<Statement, SimError> {
-        let mut branches = Vec::new();
-        loop {
-            let (condition, _) = self.block(&["then"])?;
-            let (body, end) = self.block(&["elif", "else", "fi"])?;
-            branches.push((condition, body));
-            match end.as_deref() {
-                Some("elif") => {}
-                Some("else") => {
-                    let (otherwise, _) = self.block(&["fi"])?;
-                    return Ok(Statement::If { branches, otherwise });
-                }
-                _ => return Ok(Statement::If { branches, otherwise: Vec::new() }),
-            }
-        }
-    }
-
-    fn entry(&mut self, line: usize) -> Result<Statement, SimError> {
-        let mut words = self.words();
-        if words.pop().as_ref().and_then(plain) != Some("{") || words.is_empty() {
-            return Err(SimError::Menu { line, what: "an entry without title or '{'".into() });
-        }
-        let (body, _) = self.block(&["}"])?;
-        Ok(Statement::Entry { title: words.swap_remove(0), body })
-    }
-
-    fn words(&mut self) -> Vec<Word> {
-        let mut words = Vec::new();
-        while let Some((_, Token::Word(word))) = self.tokens.get(self.at) {
-            words.push(word.clone());
-            self.at += 1;
-        }
-        words
-    }
-}
-
-/// A word that is one bare text: only such words are keywords.
-fn plain(word: &Word) -> Option<&str> {
-    match word.as_slice() {
-        [Piece::Text(text)] => Some(text),
-        _ => None,
-    }
-}
-
-fn tokens(text: &str) -> Result<Vec<(usize, Token)>, SimError> {
-    let mut tokens = Vec::new();
-    let mut characters = text.chars().peekable();
-    let mut line = 1;
-    let mut word: Option<Word> = None;
-    let finish = |word: &mut Option<Word>, tokens: &mut Vec<_>, line| {
-        if let Some(word) = word.take() {
-            tokens.push((line, Token::Word(word)));
-        }
-    };
-    while let Some(character) = characters.next() {
-        match character {
-            '\n' | ';' => {
-                finish(&mut word, &mut tokens, line);
-                tokens.push((line, Token::End));
-                line += usize::from(character == '\n');
-            }
-            ' ' | '\t' => finish(&mut word, &mut tokens, line),
-            '#' if word.is_none() => while characters.next_if(|next| *next != '\n').is_some() {},
-            '\'' => loop {
-                match characters.next() {
-                    Some('\'') => break push(&mut word, ""),
-                    Some(inner) => push(&mut word, inner.encode_utf8(&mut [0; 4])),
-                    None => return Err(SimError::Menu { line, what: "a quote is not closed".into() }),
-                }
-            },
-            '"' => loop {
-                match characters.next() {
-                    Some('"') => break push(&mut word, ""),
-                    Some('$') => variable(&mut word, &mut characters),
-                    Some('\\') => {
-                        push(&mut word, &characters.next().map_or(String::new(), |c| c.to_string()));
-                    }
-                    Some(inner) => push(&mut word, inner.encode_utf8(&mut [0; 4])),
-                    None => return Err(SimError::Menu { line, what: "a quote is not closed".into() }),
-                }
-            },
-            '\\' => push(&mut word, &characters.next().map_or(String::new(), |next| next.to_string())),
-            '$' => variable(&mut word, &mut characters),
-            other => push(&mut word, other.encode_utf8(&mut [0; 4])),
-        }
-    }
-    finish(&mut word, &mut tokens, line);
-    Ok(tokens)
-}
-
-fn push(word: &mut Option<Word>, text: &str) {
-    let word = word.get_or_insert_default();
-    match word.last_mut() {
-        Some(Piece::Text(last)) => last.push_str(text),
-        _ => word.push(Piece::Text(text.into())),
-    }
-}
-
-fn variable(word: &mut Option<Word>, characters: &mut std::iter::Peekable<std::str::Chars<'_>>) {
-    let mut name = String::new();
-    while let Some(next) = characters.next_if(|next| next.is_ascii_alphanumeric() || *next == '_') {
-        name.push(next);
-    }
-    word.get_or_insert_default().push(Piece::Variable(name));
-}
-
 #[cfg(test)]
 mod tests {
     use std::{net::Ipv4Addr, time::Duration};
 
-    use lastmile_core::boot::{Entry, EntryAction, HttpReach, KernelBoot, Menu as CoreMenu, Service, grub};
+    use lastmile_core::boot::{
+        After, HttpReach, KernelBoot, Language, Line, LineAction, Origin, Parameter, Reader, Screen, Service,
+        render,
+    };
 
     use super::*;
 
     fn rendered(title: &str, parameter: &str, http_port: u16) -> String {
-        let menu = CoreMenu {
+        let line = |key: &str, title: &str, action| Line {
+            key: key.into(),
+            title: title.into(),
+            path: format!("pick/{key}"),
+            action,
+            guard: None,
+        };
+        let kernel = KernelBoot {
+            kernel: "boot/linux".into(),
+            initrds: vec!["boot/a.gz".into(), "boot/b.gz".into()],
+            parameters: vec![Parameter { word: parameter.into(), origin: Origin::Image, replaces: vec![] }],
+        };
+        let screen = Screen {
             why: "install 41".into(),
-            entries: vec![
-                Entry {
-                    title: title.into(),
-                    action: EntryAction::Kernel(KernelBoot {
-                        kernel: "boot/linux".into(),
-                        initrds: vec!["boot/a.gz".into(), "boot/b.gz".into()],
-                        parameters: vec![parameter.into()],
-                    }),
-                },
-                Entry { title: "disk".into(), action: EntryAction::LocalDisk },
-                Entry { title: "off".into(), action: EntryAction::PowerOff },
+            title: String::new(),
+            lines: vec![
+                line("install", title, LineAction::Kernel(kernel)),
+                line("disk", "disk", LineAction::LocalDisk),
+                line("off", "off", LineAction::PowerOff),
+                line("pick", "pick", LineAction::Pick),
+                line("app", "app", LineAction::Program("boot/app.efi".into())),
             ],
+            default: "install".into(),
             timeout: Some(Duration::from_secs(5)),
+            silent: false,
+            after: After::Menu,
+            left_out: vec![],
+            architecture: None,
         };
         let service = Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port, https_port: None };
-        grub::render(&menu, service, HttpReach::AnyPort)
+        render(&screen, service, Reader { language: Language::Grub, http: HttpReach::AnyPort, boxed: false })
     }
 
     fn run(text: &str, http: bool, variables: &[(&str, &str)]) -> Menu {
@@ -458,7 +343,7 @@ mod tests {
         let script = Script::parse(&text).unwrap();
         assert_eq!(script.run(&Environment::default()).unwrap(), Run::Wants("http".into()));
         let menu = run(&text, true, &[("grub_platform", "efi")]);
-        assert_eq!(menu.titles, [hostile, "disk", "off"]);
+        assert_eq!(menu.titles, [hostile, "disk", "off", "pick", "app"]);
         assert_eq!((menu.default, menu.timeout_secs), (0, 5));
         assert_eq!(
             menu.actions[0],
@@ -471,7 +356,15 @@ mod tests {
                 ],
             }
         );
-        assert_eq!(menu.actions[1..], [Action::LocalDisk, Action::Leave("halt".into())]);
+        assert_eq!(
+            menu.actions[1..],
+            [
+                Action::LocalDisk,
+                Action::Leave("halt".into()),
+                Action::Source("(http,192.0.2.2:8080)/pick/pick.grub".into()),
+                Action::Program("(http,192.0.2.2:8080)/boot/app.efi".into()),
+            ]
+        );
     }
 
     #[test]

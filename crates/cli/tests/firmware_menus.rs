@@ -1,0 +1,229 @@
+//! Menus on real firmware, picked at the keyboard, in each loader's language; images out of a real ISO.
+//!
+//! Run by `make test-firmware`: under software emulation this takes minutes.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+#![allow(clippy::print_stdout, reason = "the times of the stages are wanted in the log")]
+
+mod support;
+
+use std::{
+    process::Command,
+    time::{Duration, Instant},
+};
+
+use support::{
+    computer::{Computer, INSTALLER, add_signed_loader, uefi, wire},
+    need,
+    netns::Netns,
+    service::Service,
+    wait_for,
+};
+
+const LIMIT: Duration = Duration::from_secs(600);
+/// What a loader needs to draw its menu once it has the text.
+const DRAWING: Duration = Duration::from_secs(6);
+
+const MENU: &str = r#"
+title = "Gannet Sound Ferries"
+default = "disk"
+
+[[entries]]
+key = "disk"
+title = "Start from the local disk"
+action = "local-disk"
+
+[[entries]]
+key = "install"
+title = "Install Tidewrack 12 on {{ name }}"
+guard = "erase it all"
+action = { image = { name = "tidewrack-12", answers = "quay-server" } }
+
+[[entries]]
+key = "tools"
+title = "Tools"
+
+[[entries.action.entries]]
+key = "try"
+title = "Start the installer by hand"
+parameters = ["lang={{ facts.lang }}"]
+action = { image = { name = "tidewrack-12" } }
+"#;
+
+/// A service on the wire with an ISO of Debian's network boot files, in place, and a menu for the machine.
+fn prepare<'a>(namespace: &'a Netns) -> Service<'a> {
+    let service = Service::start(Some(namespace), "interfaces = ['quay0']", 8480);
+    service.run(&[
+        "subnet",
+        "add",
+        "quay-lab",
+        "192.0.2.0/24",
+        "--interface",
+        "quay0",
+        "--pool",
+        "192.0.2.100-192.0.2.150",
+    ]);
+    let iso = service.folder.path().join("tidewrack.iso");
+    let tree = service.folder.path().join("tree/install.amd");
+    std::fs::create_dir_all(&tree).unwrap();
+    for (name, from) in [("vmlinuz", "linux"), ("initrd.gz", "initrd.gz")] {
+        let from = need(&format!("{INSTALLER}/{from}"), "debian-installer-12-netboot-amd64");
+        std::fs::copy(from, tree.join(name)).unwrap();
+    }
+    let made = Command::new(need("/usr/bin/xorriso", "xorriso"))
+        .args(["-as", "mkisofs", "-quiet", "-R", "-J", "-V", "TIDEWRACK_12", "-o"])
+        .args([&iso, &service.folder.path().join("tree")])
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    service.run(&[
+        "image",
+        "add",
+        iso.to_str().unwrap(),
+        "--in-place",
+        "--name",
+        "tidewrack-12",
+        "--parameter",
+        "console=ttyS0",
+        "--yes",
+    ]);
+    service.add_answers();
+    let menu = service.write("menu.toml", MENU);
+    service.run(&["menu", "save", "quay", "--from", &menu]);
+    service.run(&["settings", "change", "--menu", "quay"]);
+    service.add_machine();
+    service.run(&["machine", "change", "auklet-chart", "--standing", "menu", "--fact", "lang=en"]);
+    service
+}
+
+/// Waits until the trace tells of something; prints how long that took.
+fn wait_for_line(service: &Service<'_>, what: &str, since: Instant, is_it: impl Fn(&str) -> bool) {
+    wait_for(what, LIMIT, || {
+        std::thread::sleep(Duration::from_millis(500));
+        service.run(&["trace", "auklet-chart", "--all"]).lines().any(&is_it).then_some(())
+    });
+    println!("{:6.1} s  {what}", since.elapsed().as_secs_f64());
+}
+
+fn step(service: &Service<'_>, kind: &str, since: Instant) {
+    wait_for(kind, LIMIT, || {
+        std::thread::sleep(Duration::from_millis(500));
+        let installs = service.json(&["install", "list"]);
+        let any = installs["installs"].as_array().unwrap().first()?.clone();
+        let steps = service.json(&["install", "show", &any["number"].to_string()])["steps"].clone();
+        steps.as_array().unwrap().iter().any(|step| step["kind"] == kind).then_some(())
+    });
+    println!("{:6.1} s  {kind}", since.elapsed().as_secs_f64());
+}
+
+/// The picture of the screen, kept where somebody may look at it.
+fn picture(computer: &Computer, name: &str) {
+    if let Some(folder) = std::env::var_os("LASTMILE_SCREENSHOTS") {
+        computer.picture(&std::path::Path::new(&folder).join(name));
+    }
+}
+
+#[test]
+fn grub_asks_for_the_phrase_and_installs_out_of_the_iso() {
+    let namespace = wire("menu-g");
+    let service = prepare(&namespace);
+    add_signed_loader(&service, "port-80");
+    let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    let since = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
+    wait_for_line(&service, "menu", since, |line| line.contains("→ menu,"));
+    std::thread::sleep(DRAWING);
+    picture(&computer, "firmware-grub.png");
+    // A wrong phrase leads nowhere.
+    computer.press(&["down", "ret"]);
+    computer.type_text("install");
+    computer.press(&["ret"]);
+    computer.type_text("erase it al");
+    computer.press(&["ret"]);
+    // GRUB works out the hash, says that access is denied, waits ten seconds, and begins at its default again.
+    std::thread::sleep(Duration::from_secs(20));
+    assert_eq!(service.json(&["install", "list"])["total"], 0, "a wrong phrase");
+    picture(&computer, "firmware-grub-again.png");
+    computer.press(&["down", "ret"]);
+    computer.type_text("install");
+    computer.press(&["ret"]);
+    computer.type_text("erase it all");
+    computer.press(&["ret"]);
+    step(&service, "kernel", since);
+    step(&service, "initrd", since);
+    step(&service, "answers", since);
+    drop(computer);
+    let install = service.json(&["install", "show", "1"]);
+    assert_eq!(install["armed_by"], "somebody at the machine");
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    println!("{story}");
+    assert!(story.contains("GET /pick/00-00-5e-00-53-01/install.grub"), "{story}");
+    assert!(story.contains("GET /boot/00-00-5e-00-53-01/tidewrack-12/r1/install.amd/vmlinuz"), "{story}");
+}
+
+#[test]
+fn pxelinux_asks_for_the_phrase_and_starts_the_kernel() {
+    let namespace = wire("menu-p");
+    let service = prepare(&namespace);
+    let module = |name: &str| need(&format!("/usr/lib/syslinux/modules/bios/{name}"), "syslinux-common");
+    service.run(&[
+        "loader",
+        "add",
+        "bios",
+        // The emulated NIC's option ROM reads scripts, and would get one.
+        "--user-class",
+        "iPXE",
+        "--boot-file",
+        &need("/usr/lib/PXELINUX/lpxelinux.0", "pxelinux"),
+        "--file",
+        &module("ldlinux.c32"),
+        "--file",
+        &module("menu.c32"),
+        "--file",
+        &module("libutil.c32"),
+    ]);
+    let since = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), "", &[]);
+    wait_for_line(&service, "menu", since, |line| line.contains("→ menu,"));
+    std::thread::sleep(DRAWING);
+    picture(&computer, "firmware-pxelinux.png");
+    computer.press(&["down", "ret"]);
+    std::thread::sleep(Duration::from_secs(1));
+    computer.type_text("erase it all");
+    computer.press(&["ret"]);
+    step(&service, "kernel", since);
+    step(&service, "initrd", since);
+    drop(computer);
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    println!("{story}");
+    assert!(story.contains("/pick/00-00-5e-00-53-01/install.pxelinux"), "{story}");
+    assert!(story.contains("GET /boot/00-00-5e-00-53-01/tidewrack-12/r1/install.amd/initrd.gz"), "{story}");
+}
+
+#[test]
+fn firmware_with_scripts_gets_one_and_hands_the_phrase_over() {
+    let namespace = wire("menu-s");
+    let service = prepare(&namespace);
+    let since = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), "", &[]);
+    wait_for_line(&service, "menu", since, |line| line.contains("GET /script/"));
+    std::thread::sleep(DRAWING);
+    picture(&computer, "firmware-script.png");
+    computer.press(&["down", "ret"]);
+    std::thread::sleep(Duration::from_secs(1));
+    computer.type_text("wrong");
+    computer.press(&["ret"]);
+    wait_for_line(&service, "the refusal", since, |line| line.contains("the phrase is another"));
+    // Back in the menu; this time the further entries, of which the first starts without answers.
+    std::thread::sleep(Duration::from_secs(10));
+    computer.press(&["down", "down", "ret"]);
+    std::thread::sleep(Duration::from_secs(1));
+    computer.press(&["ret"]);
+    wait_for_line(&service, "the initrd", since, |line| {
+        line.contains("install.amd/initrd.gz") && !line.contains("broke")
+    });
+    drop(computer);
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    println!("{story}");
+    assert!(!story.contains("phrase=") && !story.contains("wrong"), "a phrase is in the trace: {story}");
+    assert_eq!(service.json(&["install", "list"])["total"], 0, "nothing was armed");
+}

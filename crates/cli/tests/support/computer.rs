@@ -1,0 +1,155 @@
+//! Emulated computers with real firmware, on a wire of the test's own.
+
+use std::{
+    io::{Read, Write},
+    os::unix::net::UnixStream,
+    path::{Path, PathBuf},
+    process::{Child, Stdio},
+    time::Duration,
+};
+
+use super::{need, netns::Netns, service::Service, site::MAC};
+
+/// Where Debian's package puts the installer for the network.
+pub const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
+
+/// An emulated computer, switched off with the value.
+pub struct Computer {
+    child: Child,
+    monitor: PathBuf,
+}
+
+impl Computer {
+    /// Switches on a computer on `tap0` in the namespace; its serial console is written to a file.
+    ///
+    /// `rom` is what follows the NIC: UEFI brings its own network boot program, so its NIC has no option ROM;
+    /// under BIOS the network boot program is that ROM.
+    pub fn power_on(namespace: &Netns, folder: &Path, rom: &str, firmware: &[String]) -> Self {
+        Self::power_on_as(namespace, folder, "q35", rom, firmware)
+    }
+
+    pub fn power_on_as(
+        namespace: &Netns,
+        folder: &Path,
+        machine: &str,
+        rom: &str,
+        firmware: &[String],
+    ) -> Self {
+        let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
+        let serial = folder.join("serial");
+        let monitor = folder.join("monitor");
+        let mut command = namespace.command(&qemu);
+        command
+            .args(["-machine", machine, "-cpu", "max", "-m", "1024", "-display", "none"])
+            .args(["-no-reboot", "-boot", "n"])
+            .args(["-monitor", &format!("unix:{},server=on,wait=off", monitor.display())])
+            .args(["-serial", &format!("file:{}", serial.display())])
+            .args(["-netdev", "tap,id=wire,ifname=tap0,script=no,downscript=no"])
+            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC}{rom}")])
+            .args(firmware)
+            .stdin(Stdio::null())
+            .stdout(Stdio::null());
+        Self { child: command.spawn().unwrap(), monitor }
+    }
+}
+
+impl Computer {
+    /// Presses keys of the computer's keyboard, by their names in the emulator.
+    pub fn press(&self, keys: &[&str]) {
+        for key in keys {
+            self.monitor(&format!("sendkey {key}"));
+            // Firmware reads its keyboard only now and then.
+            std::thread::sleep(Duration::from_millis(300));
+        }
+    }
+
+    /// Types a text: lower-case letters, digits, blanks, hyphens.
+    pub fn type_text(&self, text: &str) {
+        for character in text.chars() {
+            let key = match character {
+                ' ' => "spc".to_owned(),
+                '-' => "minus".to_owned(),
+                '.' => "dot".to_owned(),
+                other => other.to_string(),
+            };
+            self.press(&[&key]);
+        }
+    }
+
+    /// Takes a picture of the computer's screen.
+    pub fn picture(&self, path: &Path) {
+        self.monitor(&format!("screendump {} -f png", path.display()));
+        std::thread::sleep(Duration::from_millis(500));
+    }
+
+    fn monitor(&self, command: &str) {
+        let mut socket = UnixStream::connect(&self.monitor).unwrap();
+        socket.set_read_timeout(Some(Duration::from_secs(2))).unwrap();
+        until_prompt(&mut socket);
+        socket.write_all(format!("{command}\n").as_bytes()).unwrap();
+        until_prompt(&mut socket);
+    }
+}
+
+/// The monitor has done what it was told when its prompt is back.
+fn until_prompt(socket: &mut UnixStream) {
+    let (mut said, mut piece) = (Vec::new(), [0; 4096]);
+    while !said.ends_with(b"(qemu) ") {
+        match socket.read(&mut piece) {
+            Ok(0) | Err(_) => break,
+            Ok(length) => said.extend_from_slice(&piece[..length]),
+        }
+    }
+}
+
+impl Drop for Computer {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A namespace with the wire that the computer hangs on, and others may.
+pub fn wire(what: &str) -> Netns {
+    let namespace = Netns::new(what);
+    namespace.bridge("quay0", "192.0.2.2/24");
+    namespace.run("ip tuntap add tap0 mode tap");
+    namespace.run("ip link set tap0 master quay0");
+    namespace.run("ip link set tap0 up");
+    namespace
+}
+
+/// The drives of UEFI firmware: its code, and a copy of its variables.
+pub fn uefi(service: &Service<'_>, code: &str, variables: &str) -> Vec<String> {
+    let code = need(&format!("/usr/share/OVMF/{code}"), "ovmf");
+    let own = service.folder.path().join("vars.fd");
+    std::fs::copy(need(&format!("/usr/share/OVMF/{variables}"), "ovmf"), &own).unwrap();
+    vec![
+        "-drive".into(),
+        format!("if=pflash,format=raw,unit=0,readonly=on,file={code}"),
+        "-drive".into(),
+        format!("if=pflash,format=raw,unit=1,file={}", own.display()),
+    ]
+}
+
+/// Debian's own signed loaders.
+pub fn add_signed_loader(service: &Service<'_>, http: &str) {
+    service.run(&[
+        "loader",
+        "add",
+        "signed-x64",
+        "--architecture",
+        "uefi-x64",
+        "--boot-file",
+        &format!("shimx64.efi={}", need("/usr/lib/shim/shimx64.efi.signed", "shim-signed")),
+        "--file",
+        &format!(
+            "grubx64.efi={}",
+            need("/usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed", "grub-efi-amd64-signed")
+        ),
+        "--file",
+        &format!("x86_64-efi/http.mod={}", need("/usr/lib/grub/x86_64-efi/http.mod", "grub-efi-amd64-bin")),
+        "--http",
+        http,
+    ]);
+}

@@ -1,0 +1,301 @@
+//! What texts and conditions may name: the values of one machine on its way to one image.
+//!
+//! `{{ name }}` in a parameter, an entry's text or a menu's title; `'kiosk' in labels` in a condition. The syntax is
+//! Jinja's, and a name that is not there is an error, never an empty text.
+
+use std::{cell::OnceCell, collections::BTreeMap, sync::LazyLock};
+
+use minijinja::{AutoEscape, Environment, Error, ErrorKind, Expression, UndefinedBehavior, Value, context};
+
+use super::Architecture;
+use crate::{Fault, net::Mac};
+
+/// Longest text that a template may give.
+const MOST_TEXT: usize = 4096;
+/// Steps that a template or condition may take: a loop in one of them ends here.
+const FUEL: u64 = 20_000;
+
+static TEXTS: LazyLock<Environment<'static>> = LazyLock::new(|| {
+    let mut environment = Environment::new();
+    environment.set_undefined_behavior(UndefinedBehavior::Strict);
+    environment.set_auto_escape_callback(|_| AutoEscape::None);
+    environment.set_fuel(Some(FUEL));
+    environment
+});
+
+/// The values of one machine, in the form that texts and conditions read. Made when the first of them asks.
+#[derive(Debug)]
+pub struct Bound {
+    values: Values,
+    context: OnceCell<Value>,
+}
+
+impl Bound {
+    fn context(&self) -> Value {
+        self.context.get_or_init(|| self.values.context()).clone()
+    }
+
+    /// A text with its values put in.
+    ///
+    /// # Errors
+    /// What is wrong with it, with line and column.
+    pub fn fill(&self, text: &str) -> Result<String, TemplateError> {
+        if !is_template(text) {
+            return Ok(text.into());
+        }
+        let filled =
+            TEXTS.render_str(text, self.context()).map_err(|error| TemplateError::new(text, &error))?;
+        Ok(filled.chars().take(MOST_TEXT).collect())
+    }
+}
+
+impl From<Values> for Bound {
+    fn from(values: Values) -> Self {
+        Self { values, context: OnceCell::new() }
+    }
+}
+
+/// The values of one machine.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Values {
+    /// The machine's name; its MAC address with hyphens for one that nobody registered.
+    pub name: String,
+    /// The MAC address it boots from.
+    pub mac: Option<Mac>,
+    /// The address lent to it.
+    pub address: Option<std::net::Ipv4Addr>,
+    /// Its subnet's mask, router, first name server, domain and VLAN.
+    pub netmask: Option<std::net::Ipv4Addr>,
+    /// Its subnet's router.
+    pub router: Option<std::net::Ipv4Addr>,
+    /// Its subnet's first name server.
+    pub dns: Option<std::net::Ipv4Addr>,
+    /// Its subnet's domain.
+    pub domain: Option<String>,
+    /// Its subnet's VLAN.
+    pub vlan: Option<u16>,
+    /// Its firmware's architecture, where that is known.
+    pub architecture: Option<Architecture>,
+    /// Its labels.
+    pub labels: Vec<String>,
+    /// Its facts.
+    pub facts: BTreeMap<String, String>,
+    /// The service's address on its wire.
+    pub service: String,
+    /// URL below which the image's files are, without a closing `/`.
+    pub image_url: Option<String>,
+    /// URL of the image's ISO.
+    pub image_iso: Option<String>,
+}
+
+impl Values {
+    /// Values as a machine might have them: what texts are checked against before they are saved.
+    #[must_use]
+    pub fn example() -> Self {
+        let address = |last| Some(std::net::Ipv4Addr::new(192, 0, 2, last));
+        Self {
+            name: "auklet-chart".into(),
+            mac: Mac::new([0, 0, 0x5e, 0, 0x53, 1]).ok(),
+            address: address(50),
+            netmask: Some(std::net::Ipv4Addr::new(255, 255, 255, 0)),
+            router: address(1),
+            dns: address(3),
+            domain: Some("gannet.example".into()),
+            vlan: Some(30),
+            architecture: Some(Architecture::UefiX64),
+            labels: vec!["chart".into()],
+            facts: BTreeMap::new(),
+            service: "192.0.2.2".into(),
+            image_url: Some("http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1".into()),
+            image_iso: Some(
+                "http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1/tidewrack-12.iso".into(),
+            ),
+        }
+    }
+
+    fn context(&self) -> Value {
+        let text = |mac: Option<Mac>, form: fn(Mac) -> String| mac.map(form).unwrap_or_default();
+        let bare = |mac: Mac| mac.dashed().replace('-', "");
+        // A value that is not known is empty: only a name that never exists is a mistake.
+        let shown = |address: Option<std::net::Ipv4Addr>| {
+            address.map(|address| address.to_string()).unwrap_or_default()
+        };
+        context! {
+            name => self.name,
+            mac => text(self.mac, |mac| mac.to_string()),
+            mac_dashed => text(self.mac, Mac::dashed),
+            mac_bare => text(self.mac, bare),
+            // As PXELINUX gives it to kernels: the hardware type before the address.
+            bootif => text(self.mac, |mac| format!("01-{}", mac.dashed())),
+            address => shown(self.address),
+            netmask => shown(self.netmask),
+            router => shown(self.router),
+            dns => shown(self.dns),
+            domain => self.domain.clone().unwrap_or_default(),
+            vlan => self.vlan.map_or_else(String::new, |vlan| vlan.to_string()),
+            nic => self.facts.get("nic").cloned().unwrap_or_default(),
+            architecture => self.architecture.map(|architecture| architecture.to_string()).unwrap_or_default(),
+            labels => self.labels,
+            facts => Facts(self.facts.clone()).into_value(),
+            service => self.service,
+            image => context! { url => self.image_url.clone().unwrap_or_default(), iso => self.image_iso.clone().unwrap_or_default() },
+        }
+    }
+
+    /// A text with its values put in.
+    ///
+    /// # Errors
+    /// What is wrong with it, with line and column.
+    pub fn fill(&self, text: &str) -> Result<String, TemplateError> {
+        Bound::from(self.clone()).fill(text)
+    }
+}
+
+/// Facts are asked for by names that not every machine has: one that is missing is empty.
+#[derive(Debug)]
+struct Facts(BTreeMap<String, String>);
+
+impl Facts {
+    fn into_value(self) -> Value {
+        Value::from_object(self)
+    }
+}
+
+impl minijinja::value::Object for Facts {
+    fn get_value(self: &std::sync::Arc<Self>, key: &Value) -> Option<Value> {
+        let key = key.as_str()?;
+        Some(Value::from(self.0.get(key).cloned().unwrap_or_default()))
+    }
+}
+
+/// Whether a text names any value at all.
+fn is_template(text: &str) -> bool {
+    ["{{", "{%", "{#"].iter().any(|mark| text.contains(mark))
+}
+
+/// What is wrong with a text or condition.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("'{text}': {reason}")]
+pub struct TemplateError {
+    text: String,
+    reason: String,
+    /// It is wrong for these values, and may be right for others.
+    of_values: bool,
+}
+
+/// What texts may name, for whoever named something else.
+pub const VALUES_MEND: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, service, image.url, image.iso.";
+
+impl TemplateError {
+    fn new(text: &str, error: &Error) -> Self {
+        let what = error
+            .detail()
+            .map_or_else(|| error.kind().to_string(), |detail| format!("{} ({detail})", error.kind()));
+        let reason = match error.range() {
+            Some(range) => {
+                let part = text.get(range.clone()).unwrap_or_default();
+                format!("{what} at column {}, '{part}'", range.start + 1)
+            }
+            None => what,
+        };
+        Self { text: text.into(), reason, of_values: error.kind() == ErrorKind::InvalidOperation }
+    }
+
+    /// As a fault of an input, without its place.
+    #[must_use]
+    pub fn fault(&self) -> Fault {
+        Fault { place: String::new(), what: self.to_string(), mend: VALUES_MEND.into() }
+    }
+}
+
+/// A condition on the values of a machine, compiled once.
+#[derive(Debug, Clone)]
+pub struct Condition {
+    text: String,
+    expression: std::sync::Arc<Expression<'static, 'static>>,
+}
+
+impl PartialEq for Condition {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Condition {
+    /// Compiles a condition and tries it on example values.
+    ///
+    /// # Errors
+    /// What is wrong with it, with line and column.
+    pub fn new(text: &str) -> Result<Self, TemplateError> {
+        let expression = TEXTS
+            .compile_expression_owned(text.to_owned())
+            .map_err(|error| TemplateError::new(text, &error))?;
+        let condition = Self { text: text.into(), expression: std::sync::Arc::new(expression) };
+        match condition.try_on(&Values::example().into()) {
+            // What only these values do not fit may fit a machine's.
+            Err(error) if !error.of_values => Err(error),
+            _ => Ok(condition),
+        }
+    }
+
+    /// As it was entered.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    fn try_on(&self, values: &Bound) -> Result<bool, TemplateError> {
+        let value =
+            self.expression.eval(values.context()).map_err(|error| TemplateError::new(&self.text, &error))?;
+        if value.is_undefined() {
+            let reason = "there is no value of that name".into();
+            return Err(TemplateError { text: self.text.clone(), reason, of_values: false });
+        }
+        Ok(value.is_true())
+    }
+
+    /// Whether it holds; a condition that fails on some machine's values does not hold.
+    #[must_use]
+    pub fn holds(&self, values: &Bound) -> bool {
+        self.try_on(values).unwrap_or(false)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_are_filled_and_mistakes_carry_their_place() {
+        let values = Values::example();
+        let fill = |text: &str| values.fill(text);
+        assert_eq!(fill("ip={{ address }}::{{ router }}").unwrap(), "ip=192.0.2.50::192.0.2.1");
+        assert_eq!(
+            fill("BOOTIF={{ bootif }} {{ mac_bare }}").unwrap(),
+            "BOOTIF=01-00-00-5e-00-53-01 00005e005301"
+        );
+        assert_eq!(fill("{{ name|upper }}{{ facts.rack }}").unwrap(), "AUKLET-CHART");
+        let error = fill("ip={{ adress }}").unwrap_err().to_string();
+        assert!(error.contains("column 7") && error.contains("'adress'"), "{error}");
+        assert!(fill("{{ name ").unwrap_err().to_string().contains("syntax error"));
+        assert!(
+            fill("{% for a in range(100000) %}{% for b in range(100000) %}x{% endfor %}{% endfor %}")
+                .is_err()
+        );
+        // What stands in a value is not read again.
+        let odd = Values { name: "{{ mac }}".into(), ..Values::example() };
+        assert_eq!(odd.fill("{{ name }}").unwrap(), "{{ mac }}");
+    }
+
+    #[test]
+    fn conditions_hold_for_whom_they_are_meant() {
+        let mut values = Values::example();
+        let holds = |text: &str, values: &Values| Condition::new(text).unwrap().holds(&values.clone().into());
+        assert!(holds("'chart' in labels and architecture == 'uefi-x64'", &values));
+        assert!(!holds("architecture == 'bios'", &values));
+        assert!(!holds("facts.memory_gib|int >= 16", &values));
+        values.facts.insert("memory_gib".into(), "32".into());
+        assert!(holds("facts.memory_gib|int >= 16", &values));
+        assert!(Condition::new("lables").is_err() && Condition::new("a ==").is_err());
+    }
+}

@@ -1,0 +1,133 @@
+//! Volume descriptors (ECMA-119, section 8; El Torito 1.0).
+
+use std::io;
+
+use super::{IsoError, record::Record};
+use crate::image::ReadAt;
+
+/// Descriptors lie in sectors of this size from the sixteenth on (ECMA-119, sections 6.1.2 and 6.2.1).
+pub(super) const SECTOR: u64 = 2048;
+/// The first descriptor.
+const FIRST: u64 = 16;
+/// More descriptors than any volume has: a set without its terminator ends here.
+const MOST: u64 = 64;
+/// Escape sequences of UCS-2 at levels 1 to 3 in a supplementary descriptor (Joliet, section 3.3).
+const JOLIET: [&[u8]; 3] = [b"%/@", b"%/C", b"%/E"];
+/// What stands in a boot record for El Torito (section 2.0).
+const EL_TORITO: &[u8] = b"EL TORITO SPECIFICATION";
+
+/// A primary or supplementary descriptor.
+#[derive(Debug, Clone)]
+pub(super) struct Volume {
+    pub(super) label: String,
+    /// Octets of one logical block.
+    pub(super) block: u64,
+    /// Octets that the volume says it has.
+    pub(super) size: u64,
+    pub(super) root: Record,
+}
+
+/// All that the descriptors say.
+#[derive(Debug, Default)]
+pub(super) struct Volumes {
+    pub(super) primary: Option<Volume>,
+    pub(super) joliet: Option<Volume>,
+    /// Sector of the El Torito boot catalogue.
+    boot_catalogue: Option<u32>,
+    /// The files are in UDF (ECMA-167), beside or instead of ISO 9660.
+    pub(super) udf: bool,
+}
+
+/// Numbers that stand in both orders (ECMA-119, section 7.3.3): the one with the low octet first is read.
+pub(super) fn both_32(bytes: &[u8], at: usize) -> Option<u32> {
+    Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
+}
+
+fn both_16(bytes: &[u8], at: usize) -> Option<u16> {
+    Some(u16::from_le_bytes(bytes.get(at..at + 2)?.try_into().ok()?))
+}
+
+/// Names in UCS-2, the high octet first (Joliet, section 3.1).
+pub(super) fn ucs2(bytes: &[u8]) -> String {
+    let units = bytes.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
+    char::decode_utf16(units).map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
+}
+
+impl Volumes {
+    pub(super) fn read(source: &impl ReadAt) -> Result<Self, IsoError> {
+        let mut found = Self::default();
+        for sector in FIRST..FIRST + MOST {
+            let mut bytes = [0; SECTOR as usize];
+            match source.read_at(sector * SECTOR, &mut bytes) {
+                Ok(()) => {}
+                Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => break,
+                Err(error) => return Err(error.into()),
+            }
+            match &bytes[1..6] {
+                b"CD001" => {}
+                b"NSR02" | b"NSR03" => {
+                    found.udf = true;
+                    continue;
+                }
+                b"BEA01" | b"TEA01" | b"BOOT2" => continue,
+                _ => break,
+            }
+            match bytes[0] {
+                0 if bytes[7..].starts_with(EL_TORITO) => found.boot_catalogue = both_32(&bytes, 0x47),
+                1 => found.primary = found.primary.or(Volume::read(&bytes, false)),
+                2 if JOLIET.iter().any(|escape| bytes[88..120].starts_with(escape)) => {
+                    found.joliet = Volume::read(&bytes, true);
+                }
+                _ => {}
+            }
+        }
+        Ok(found)
+    }
+
+    /// The firmware that the boot catalogue has an entry for (El Torito, sections 2.1 and 2.3).
+    pub(super) fn boots_on(&self, source: &impl ReadAt) -> Vec<&'static str> {
+        let mut catalogue = [0; SECTOR as usize];
+        let sector = self.boot_catalogue.map(u64::from).filter(|sector| *sector > FIRST);
+        let read = sector.is_some_and(|sector| source.read_at(sector * SECTOR, &mut catalogue).is_ok());
+        // The validation entry begins with 1 and ends with a mark.
+        if !read || catalogue[0] != 1 || catalogue[30..32] != [0x55, 0xaa] {
+            return Vec::new();
+        }
+        let platform = |id: u8| match id {
+            0 => Some("BIOS"),
+            0xef => Some("UEFI"),
+            _ => None,
+        };
+        let mut all: Vec<_> = platform(catalogue[1]).into_iter().collect();
+        // Section headers are 0x90, and 0x91 for the last; other entries are passed over.
+        let headers = catalogue.chunks(32).skip(2).filter(|entry| matches!(entry[0], 0x90 | 0x91));
+        all.extend(headers.filter_map(|entry| platform(entry[1])));
+        all.dedup();
+        all
+    }
+}
+
+impl Volume {
+    /// Reads ECMA-119, table 4 and table 6.
+    fn read(bytes: &[u8], wide: bool) -> Option<Self> {
+        let block = u64::from(both_16(bytes, 128)?);
+        let label = bytes.get(40..72)?;
+        let label = if wide { ucs2(label) } else { String::from_utf8_lossy(label).into_owned() };
+        let printable = |character: char| !character.is_control();
+        Some(Self {
+            label: label.trim_end_matches([' ', '\0']).chars().filter(|c| printable(*c)).collect(),
+            block: Some(block).filter(|block| matches!(block, 512 | 1024 | 2048))?,
+            size: u64::from(both_32(bytes, 80)?) * block,
+            root: Record::read(bytes.get(156..190)?)?,
+        })
+    }
+}
+
+/// Whether the volume is at the same time a disk with partitions: then it boots from a USB stick, too.
+pub(super) fn is_hybrid(source: &impl ReadAt) -> bool {
+    let mut head = [0; 520];
+    // A boot signature with at least one partition in the table, or a GPT header behind it (UEFI 2.10, section 5.3.2).
+    source.read_at(0, &mut head).is_ok()
+        && head[510..512] == [0x55, 0xaa]
+        && ((0..4).any(|entry| head[446 + entry * 16 + 4] != 0) || &head[512..520] == b"EFI PART")
+}

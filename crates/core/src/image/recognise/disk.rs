@@ -1,0 +1,35 @@
+//! Raw disk images, compressed or not: what a disk of theirs would hold.
+
+use std::io::Read;
+
+use super::compressed::{Compression, unpacked};
+use crate::image::ReadAt;
+
+/// What the head of a disk says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Disk {
+    pub(super) compression: Option<Compression>,
+    /// How its partitions are described.
+    pub(super) table: &'static str,
+}
+
+/// Reads the head of a file that may be a disk with partitions.
+pub(super) fn read(source: &impl ReadAt) -> Option<Disk> {
+    let (compression, mut plain) = unpacked(source).ok()?;
+    let mut head = [0; 1024];
+    plain.read_exact(&mut head).ok()?;
+    if head[510..512] != [0x55, 0xaa] {
+        return None;
+    }
+    // UEFI 2.10, section 5.3.2; the partition table of BIOS begins at octet 446, four entries of sixteen octets, and each
+    // begins with a mark of 0x80 or 0.
+    let entries = || (0..4).map(|entry| &head[446 + entry * 16..462 + entry * 16]);
+    let table = if &head[512..520] == b"EFI PART" {
+        "GPT"
+    } else if entries().all(|entry| matches!(entry[0], 0 | 0x80)) && entries().any(|entry| entry[4] != 0) {
+        "MBR"
+    } else {
+        return None;
+    };
+    Some(Disk { compression, table })
+}

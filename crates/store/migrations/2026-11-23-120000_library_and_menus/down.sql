@@ -1,0 +1,23 @@
+DROP TABLE site_settings;
+DROP TABLE label;
+DROP TABLE menu;
+ALTER TABLE subnet DROP COLUMN menu;
+ALTER TABLE machine DROP COLUMN menu;
+ALTER TABLE machine DROP COLUMN parameters;
+ALTER TABLE machine DROP COLUMN facts;
+ALTER TABLE machine DROP COLUMN labels;
+ALTER TABLE loader DROP COLUMN facts;
+ALTER TABLE loader DROP COLUMN language;
+ALTER TABLE image_revision DROP COLUMN damaged;
+ALTER TABLE image_revision DROP COLUMN verified;
+ALTER TABLE image_revision DROP COLUMN retired;
+ALTER TABLE image_revision DROP COLUMN lacks;
+ALTER TABLE image_revision DROP COLUMN recognised;
+ALTER TABLE image_revision DROP COLUMN volume;
+ALTER TABLE image_revision DROP COLUMN cpu;
+ALTER TABLE image_revision ADD COLUMN kernel TEXT NOT NULL DEFAULT '';
+ALTER TABLE image_revision ADD COLUMN initrds TEXT NOT NULL DEFAULT '[]';
+UPDATE image_revision SET kernel = COALESCE(json_extract(start, '$.kernel.kernel'), ''),
+    initrds = COALESCE(json_extract(start, '$.kernel.initrds'), '[]');
+ALTER TABLE image_revision DROP COLUMN start;
+ALTER TABLE image DROP COLUMN last_number;

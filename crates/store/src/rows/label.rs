@@ -1,0 +1,51 @@
+use diesel::prelude::*;
+use lastmile_core::machine::Label;
+
+use crate::{
+    StoreError, Tx,
+    schema::label,
+    value::{self, Row},
+};
+
+#[derive(Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = label, treat_none_as_null = true)]
+struct LabelRow {
+    name: String,
+    parameters: String,
+    menu: Option<String>,
+}
+
+impl Tx<'_> {
+    /// Keeps what is said of a label.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_label(&mut self, entity: &Label) -> Result<(), StoreError> {
+        let row = LabelRow {
+            name: entity.name.clone(),
+            parameters: value::json(&entity.parameters),
+            menu: entity.menu.clone(),
+        };
+        let insert = diesel::insert_into(label::table).values(&row);
+        insert.on_conflict(label::name).do_update().set(&row).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Removes what is said of a label.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_label(&mut self, name: &str) -> Result<(), StoreError> {
+        diesel::delete(label::table.find(name)).execute(self.connection())?;
+        Ok(())
+    }
+
+    pub(crate) fn labels(&mut self) -> Result<Vec<Label>, StoreError> {
+        let rows = label::table.select(LabelRow::as_select()).load(self.connection())?;
+        let label = |row: LabelRow| {
+            let read = Row { table: "label", key: &row.name };
+            Ok(Label { parameters: read.json(&row.parameters)?, menu: row.menu, name: row.name })
+        };
+        rows.into_iter().map(label).collect()
+    }
+}
