@@ -6,10 +6,14 @@ CARGO ?= cargo
 # What building needs beside Rust and Node.js.
 BUILD_PACKAGES := build-essential
 # What the tests drive or ask as a witness.
-TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark
+TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark \
+	xorriso cpio xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
+	syslinux-common debian-installer-12-netboot-amd64
+# What the benchmarks measure against.
+BENCH_PACKAGES := nginx-light xorriso
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
-	grub-common iproute2 debian-installer-12-netboot-amd64
+	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common
 
 .PHONY: help
 help: ## Show this list
@@ -26,11 +30,13 @@ define packages
 	fi
 endef
 
-.PHONY: packages-build packages-test packages-firmware
+.PHONY: packages-build packages-test packages-bench packages-firmware
 packages-build:
 	$(call packages,$(BUILD_PACKAGES))
 packages-test: packages-build
 	$(call packages,$(TEST_PACKAGES))
+packages-bench: packages-build
+	$(call packages,$(BENCH_PACKAGES))
 packages-firmware: packages-build
 	$(call packages,$(FIRMWARE_PACKAGES))
 
@@ -61,7 +67,7 @@ test: packages-test console ## Run every test but the long ones with real firmwa
 
 .PHONY: test-firmware
 test-firmware: packages-firmware console ## Boot real firmware, loaders and an installer in an emulator (minutes)
-	$(CARGO) test --package lastmile --features firmware --test firmware -- --nocapture --test-threads 1
+	$(CARGO) test --package lastmile --features firmware --test firmware --test firmware_menus -- --nocapture --test-threads 1
 
 .PHONY: lint
 lint: packages-build console ## Formatting, clippy, the console's types and lint
@@ -70,12 +76,12 @@ lint: packages-build console ## Formatting, clippy, the console's types and lint
 	cd console && npm run --silent check && npm run --silent lint
 
 .PHONY: bench
-bench: packages-build console ## Measure against floors in the same run
-	$(CARGO) bench --package lastmile --bench wire
+bench: packages-bench console ## Measure against floors in the same run
+	$(CARGO) bench --package lastmile --bench library --bench wire
 
 # The toolchain's unstable flags are what the fuzzer's own are.
 FUZZ_SECONDS ?= 60
-FUZZ_TARGETS := dhcp tftp texts drafts trace menu
+FUZZ_TARGETS := dhcp tftp texts drafts trace menu images
 .PHONY: fuzz
 fuzz: packages-build ## Any bytes to any parser, a minute each
 	@command -v cargo-fuzz >/dev/null || $(CARGO) install --locked cargo-fuzz

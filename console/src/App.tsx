@@ -3,10 +3,16 @@ import { NavLink, Route, Routes } from "react-router";
 
 import { type Connection, useLive } from "./api/live";
 import { CheckPage } from "./check/CheckPage";
+import { ImagePage } from "./images/ImagePage";
+import { ImagesPage } from "./images/ImagesPage";
+import { ImportPage } from "./images/ImportPage";
 import { InstallPage } from "./installs/InstallPage";
 import { InstallsPage } from "./installs/InstallsPage";
+import { LoadersPage } from "./loaders/LoadersPage";
 import { MachinePage } from "./machines/MachinePage";
 import { MachinesPage } from "./machines/MachinesPage";
+import { EditMenuPage } from "./menus/EditMenuPage";
+import { MenusPage } from "./menus/MenusPage";
 import { Empty } from "./parts/States";
 import { useTheme } from "./parts/theme";
 import { EditSubnetPage, NewSubnetPage } from "./subnets/EditSubnetPage";
@@ -30,6 +36,12 @@ export function App() {
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/installs" element={<InstallsPage />} />
           <Route path="/installs/:number" element={<InstallPage />} />
+          <Route path="/images" element={<ImagesPage />} />
+          <Route path="/import" element={<ImportPage />} />
+          <Route path="/images/:name" element={<ImagePage />} />
+          <Route path="/menus" element={<MenusPage />} />
+          <Route path="/menus/:name" element={<EditMenuPage />} />
+          <Route path="/loaders" element={<LoadersPage />} />
           <Route path="/subnets" element={<SubnetsPage />} />
           <Route path="/new-subnet" element={<NewSubnetPage />} />
           <Route path="/subnets/:name" element={<SubnetPage />} />
@@ -60,6 +72,15 @@ function Header({ connection }: { connection: Connection }) {
         </NavLink>
         <NavLink to="/installs" className={link}>
           Installs
+        </NavLink>
+        <NavLink to="/images" className={link}>
+          Images
+        </NavLink>
+        <NavLink to="/menus" className={link}>
+          Menus
+        </NavLink>
+        <NavLink to="/loaders" className={link}>
+          Loaders
         </NavLink>
         <NavLink to="/subnets" className={link}>
           Subnets

@@ -23,12 +23,30 @@ export type Holding = Schemas["Holding"];
 export type Advice = Schemas["Advice"];
 export type Trace = Schemas["Trace"];
 export type TraceLine = Schemas["TraceLine"];
+export type NewcomerView = Schemas["NewcomerView"];
 export type TraceComparison = Schemas["TraceComparison"];
 export type Diagnosis = Schemas["Diagnosis"];
 export type CheckReport = Schemas["CheckReport"];
 export type Finding = Schemas["Finding"];
 export type Severity = Schemas["Severity"];
 export type Problem = Schemas["Problem"];
+export type ImageRow = Schemas["ImageRow"];
+export type ImageDetail = Schemas["ImageDetail"];
+export type RevisionRow = Schemas["RevisionRow"];
+export type RevisionDraft = Schemas["RevisionDraft"];
+export type Inspection = Schemas["Inspection"];
+export type FileEntry = Schemas["FileEntry"];
+export type Upload = Schemas["Upload"];
+export type Work = Schemas["Work"];
+export type LoaderView = Schemas["LoaderView"];
+export type FoundLoader = Schemas["FoundLoader"];
+export type MenuView = Schemas["MenuView"];
+export type MenuDraft = Schemas["MenuDraft"];
+export type EntryDraft = Schemas["EntryDraft"];
+export type ActionDraft = Schemas["ActionDraft"];
+export type MenuPreview = Schemas["MenuPreview"];
+export type Language = Schemas["Language"];
+export type Parameter = Schemas["Parameter"];
 
 /** The typed client of the service that served this page. */
 export const api = createClient<paths>({ baseUrl: window.location.origin, headers: { "lastmile-user": "console" } });
@@ -37,6 +55,13 @@ export const api = createClient<paths>({ baseUrl: window.location.origin, header
 export class CallError extends Error {
   constructor(readonly problem: Problem | undefined) {
     super(problem?.detail ?? problem?.title ?? "The service does not answer.");
+  }
+}
+
+/** Throws the error of a call that gives no content, if it has one. */
+export function done(result: { error?: unknown }): void {
+  if (result.error !== undefined) {
+    answer(result);
   }
 }
 

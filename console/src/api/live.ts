@@ -2,60 +2,89 @@ import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { whenReleased } from "../parts/hold";
-import type { InstallList, InstallRow, LiveEvent, MachineList, MachineRow } from "./client";
+import type { InstallList, InstallRow, LiveEvent, MachineList, MachineRow, Work } from "./client";
 
 export type Connection = "connecting" | "live" | "lost";
 
-/** Lists are read again at most so often, however much moves: their order and counts may lag by it. */
-const LIST_PAUSE_MS = 500;
+/** What events touch is read again at most so often, however much moves. */
+const READ_PAUSE_MS = 500;
 
-/** Follows the event stream: rows change at once, lists soon after. Gives how the connection stands. */
+/** Follows the event stream: rows change at once, what else they touch soon after. Gives how the connection stands. */
 export function useLive(): Connection {
   const queries = useQueryClient();
   const [connection, setConnection] = useState<Connection>("connecting");
   useEffect(() => {
     const source = new EventSource("/api/v1/events");
-    const lists = pausing(queries);
+    const readAgain = pausing(queries);
     source.onopen = () => {
       setConnection("live");
       // What happened while there was no connection is not told again.
-      void queries.invalidateQueries();
+      readAgain.later();
     };
     source.onerror = () => {
       setConnection("lost");
     };
     source.onmessage = (message: MessageEvent<string>) => {
-      take(queries, JSON.parse(message.data) as LiveEvent, (key) => {
-        lists.later(key);
-      });
+      take(queries, JSON.parse(message.data) as LiveEvent, readAgain.later);
     };
     return () => {
       source.close();
-      lists.stop();
+      readAgain.stop();
     };
   }, [queries]);
   return connection;
 }
 
-function take(queries: QueryClient, event: LiveEvent, later: (key: string) => void) {
+/** What a query is kept by: a list by one word, one thing of it by two. */
+type Key = (string | number)[];
+
+const isList = (key: Key) => key.length === 1;
+
+function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => void) {
   switch (event.kind) {
     case "machine":
       queries.setQueriesData<MachineList>({ queryKey: ["machines"] }, (list) => withMachine(list, event.machine));
-      void queries.invalidateQueries({ queryKey: ["machine", event.machine.name] });
+      later("machine", event.machine.name);
       later("machines");
+      // A trace may be open by the machine's name or by an address of it.
+      for (const who of [event.machine.name, ...event.machine.macs]) {
+        later(...traceKey(who));
+      }
+      later("comparison");
+      break;
+    case "newcomer":
+      later("newcomers");
+      later(...traceKey(event.mac));
+      later("comparison");
       break;
     case "install":
       queries.setQueriesData<InstallList>({ queryKey: ["installs"] }, (list) => withInstall(list, event.install));
-      void queries.invalidateQueries({ queryKey: ["install", event.install.number] });
+      later("install", event.install.number);
       later("installs");
       break;
     case "gone":
       later("machines");
       break;
+    case "image":
+      later("image", event.name);
+      later("images");
+      break;
+    case "work":
+      queries.setQueryData<Work[]>(["work"], (all) => withWork(all, event.work));
+      break;
     case "lagged":
-      void queries.invalidateQueries();
+      later();
       break;
   }
+}
+
+/** What the trace of a machine or newcomer is kept by: names and addresses are the same in any case. */
+export function traceKey(who: string): string[] {
+  return ["trace", who.toLowerCase()];
+}
+
+function withWork(all: Work[] | undefined, work: Work): Work[] {
+  return [...(all ?? []).filter((old) => old.id !== work.id), work];
 }
 
 function withMachine(list: MachineList | undefined, row: MachineRow) {
@@ -66,25 +95,29 @@ function withInstall(list: InstallList | undefined, row: InstallRow) {
   return list && { ...list, installs: list.installs.map((old) => (old.number === row.number ? row : old)) };
 }
 
-/** Gathers what is to be read again and reads it once a pause. */
+/**
+ * Gathers what is to be read again and reads it once a pause: a reading that every event began anew would, while much
+ * moves, never come to its end. The empty key stands for everything, but for what is only read when somebody asks.
+ */
 function pausing(queries: QueryClient) {
-  const waiting = new Set<string>();
+  const waiting = new Map<string, Key>();
   let timer: number | undefined;
   return {
-    later(key: string) {
-      waiting.add(key);
+    later: (...key: Key) => {
+      waiting.set(key.join("\n"), key);
       timer ??= window.setTimeout(() => {
         timer = undefined;
-        const keys = [...waiting];
+        const keys = [...waiting.values()];
         waiting.clear();
+        const read = (queryKey: Key) =>
+          void queries.invalidateQueries({ queryKey, predicate: (query) => query.meta?.onDemand !== true });
+        keys.filter((key) => !isList(key)).forEach(read);
         whenReleased(() => {
-          for (const key of keys) {
-            void queries.invalidateQueries({ queryKey: [key] });
-          }
+          keys.filter(isList).forEach(read);
         });
-      }, LIST_PAUSE_MS);
+      }, READ_PAUSE_MS);
     },
-    stop() {
+    stop: () => {
       window.clearTimeout(timer);
     },
   };

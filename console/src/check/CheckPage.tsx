@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 
 import { answer, api, type CheckReport, type Finding, type Severity } from "../api/client";
 import { Prose } from "../parts/Prose";
-import { Failed, Loading } from "../parts/States";
+import { Answered } from "../parts/States";
 import { clock } from "../parts/time";
 
 const LOOKS: Record<Severity, { heading: string; edge: string }> = {
@@ -18,6 +18,7 @@ export function CheckPage() {
   const check = useQuery({
     queryKey: ["check"],
     // Asks on the wire and takes seconds: run when somebody looks, and again when they ask.
+    meta: { onDemand: true },
     staleTime: Infinity,
     gcTime: 0,
     queryFn: async () => answer(await api.POST("/api/v1/check")),
@@ -43,20 +44,9 @@ export function CheckPage() {
         )}
       </div>
       {check.isPending && (
-        <>
-          <p className="mb-2">Looking, asking for other DHCP servers, booting a machine of the service&apos;s own.</p>
-          <Loading />
-        </>
+        <p className="mb-2">Looking, asking for other DHCP servers, booting a machine of the service&apos;s own.</p>
       )}
-      {check.isError && (
-        <Failed
-          error={check.error}
-          again={() => {
-            void check.refetch();
-          }}
-        />
-      )}
-      {check.data && <Report report={check.data} />}
+      <Answered query={check}>{(report) => <Report report={report} />}</Answered>
     </div>
   );
 }

@@ -5,7 +5,7 @@ import type { InstallDetail } from "../api/client";
 import { Pairs } from "../parts/Pairs";
 import { Route } from "../parts/Route";
 import { Section } from "../parts/Section";
-import { Failed, Loading } from "../parts/States";
+import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { clock, span } from "../parts/time";
 import { useInstall } from "./useInstalls";
@@ -19,16 +19,7 @@ export function InstallPage() {
         <ArrowLeft className="size-4" aria-hidden /> Installs
       </Link>
       <h1 className="mt-1 mb-4 text-lg font-semibold">Install {number}</h1>
-      {install.isPending && <Loading />}
-      {install.isError && (
-        <Failed
-          error={install.error}
-          again={() => {
-            void install.refetch();
-          }}
-        />
-      )}
-      {install.data && <Detail install={install.data} />}
+      <Answered query={install}>{(data) => <Detail install={data} />}</Answered>
     </div>
   );
 }

@@ -58,14 +58,7 @@ export function InstallsPage() {
           />
         )}
       </div>
-      {installs.isError && (
-        <Failed
-          error={installs.error}
-          again={() => {
-            void installs.refetch();
-          }}
-        />
-      )}
+      <Failed query={installs} />
       {installs.isPending && <Loading />}
       {installs.data && rows.length === 0 && (
         <Empty title={chosen ? `No install is ${chosen}` : "Nothing was installed yet"}>

@@ -3,13 +3,15 @@ import { Link, useParams } from "react-router";
 
 import type { MachineDetail } from "../api/client";
 import { Pairs } from "../parts/Pairs";
+import { Parameters } from "../parts/Parameters";
 import { Route } from "../parts/Route";
 import { Section } from "../parts/Section";
-import { Failed, Loading } from "../parts/States";
+import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { ago, clock, useNow } from "../parts/time";
 import { Diagnoses } from "../traces/Diagnoses";
 import { Sequence } from "../traces/Sequence";
+import { MachineSettings } from "./MachineSettings";
 import { routeState } from "./routeState";
 import { useMachine } from "./useMachines";
 
@@ -22,16 +24,7 @@ export function MachinePage() {
         <ArrowLeft className="size-4" aria-hidden /> Machines
       </Link>
       <h1 className="mt-1 mb-4 text-lg font-semibold">{name}</h1>
-      {machine.isPending && <Loading />}
-      {machine.isError && (
-        <Failed
-          error={machine.error}
-          again={() => {
-            void machine.refetch();
-          }}
-        />
-      )}
-      {machine.data && <Detail machine={machine.data} />}
+      <Answered query={machine}>{(data) => <Detail machine={data} />}</Answered>
     </div>
   );
 }
@@ -66,13 +59,28 @@ function Detail({ machine }: { machine: MachineDetail }) {
               ["MAC", <span className="font-mono text-xs">{machine.macs.join(", ")}</span>],
               ["Seen", ago(machine.last_seen, now)],
               ["Standing", typeof machine.standing === "string" ? machine.standing : `live: ${machine.standing.live}`],
+              ["Labels", machine.labels.join(", ") || "–"],
+              ["Facts", Object.entries(machine.facts).map(([name, value]) => `${name} = ${value}`).join(", ") || "–"],
+              ["Menu", machine.menu == null ? "–" : <Link className="link" to={`/menus/${machine.menu}`}>{machine.menu}</Link>],
               ["Registered", clock(machine.created)],
             ]}
           />
         </Section>
+        <Section title="Settings">
+          <details>
+            <summary className="cursor-pointer">Change what it does, and what is known of it</summary>
+            <MachineSettings machine={machine} />
+          </details>
+        </Section>
         <Section title="If it boots now">
           <p className="font-medium">It gets {machine.plan.gets},</p>
           <p className="mb-3">because {machine.plan.why}.</p>
+          {machine.plan.parameters.length > 0 && (
+            <details className="mb-2">
+              <summary className="cursor-pointer">Kernel parameters, and where each comes from</summary>
+              <Parameters words={machine.plan.parameters} />
+            </details>
+          )}
           {machine.plan.menu && (
             <details>
               <summary className="cursor-pointer">What its loader reads</summary>

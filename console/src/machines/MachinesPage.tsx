@@ -63,14 +63,7 @@ export function MachinesPage() {
           }}
         />
       </div>
-      {counts.isError && (
-        <Failed
-          error={counts.error}
-          again={() => {
-            void counts.refetch();
-          }}
-        />
-      )}
+      <Failed query={counts} />
       {counts.isPending && <Loading />}
       {counts.data && all === 0 && (
         <Empty title="No machine is registered yet">

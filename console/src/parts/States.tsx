@@ -1,5 +1,9 @@
 import { Anchor, CircleAlert } from "lucide-react";
+import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
+
+/** Rows that a page waits with. */
+const ROWS = 8;
 
 /** Nothing to show, and what to do about it. */
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
@@ -12,21 +16,46 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
   );
 }
 
-/** A call that did not work, in the service's own words. */
-export function Failed({ error, again }: { error: Error; again: () => void }) {
+/** A call that did not work, in the service's own words; nothing while it does. */
+export function Failed({ query }: { query: Pick<UseQueryResult, "error" | "refetch"> }) {
+  if (!query.error) {
+    return null;
+  }
   return (
-    <div role="alert" className="flex items-center gap-3 border-l-4 border-error bg-base-200 p-3">
+    <div role="alert" className="mb-4 flex items-center gap-3 border-l-4 border-error bg-base-200 p-3">
       <CircleAlert className="size-5 shrink-0 text-error" aria-hidden />
-      <p className="flex-1">{error.message}</p>
-      <button type="button" className="btn btn-sm" onClick={again}>
+      <p className="flex-1">{query.error.message}</p>
+      <button
+        type="button"
+        className="btn btn-sm"
+        onClick={() => {
+          void query.refetch();
+        }}
+      >
         Try again
       </button>
     </div>
   );
 }
 
+/** What a call gave: before it comes, rows in its place, and above it what went wrong when it was read last. */
+export function Answered<T>(props: {
+  query: UseQueryResult<T>;
+  rows?: number;
+  children: (data: T) => ReactNode;
+}) {
+  const { query, rows = ROWS, children } = props;
+  return (
+    <>
+      <Failed query={query} />
+      {query.isPending && <Loading rows={rows} />}
+      {query.data !== undefined && children(query.data)}
+    </>
+  );
+}
+
 /** Rows to come, in the shape they will have. */
-export function Loading({ rows = 8 }: { rows?: number }) {
+export function Loading({ rows = ROWS }: { rows?: number }) {
   return (
     <div role="status" aria-label="Loading" className="space-y-2 py-2">
       {Array.from({ length: rows }, (_, row) => (

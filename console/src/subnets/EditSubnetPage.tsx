@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { answer, api } from "../api/client";
-import { Failed, Loading } from "../parts/States";
+import { Answered, Failed } from "../parts/States";
 import { SubnetForm } from "./SubnetForm";
 import { FRESH, toFields } from "./subnetDraft";
 import { useSubnet } from "./useSubnets";
@@ -15,8 +15,9 @@ export function EditSubnetPage() {
   const { subnet } = useSubnet(name);
   return (
     <Frame title={`Change ${name}`} back={`/subnets/${name}`}>
-      {subnet.isPending && <Loading />}
-      {subnet.data && <SubnetForm start={toFields(subnet.data)} reasons={[]} replaces={name} />}
+      <Answered query={subnet}>
+        {(data) => <SubnetForm start={toFields(data)} reasons={[]} replaces={name} />}
+      </Answered>
     </Frame>
   );
 }
@@ -57,16 +58,7 @@ export function NewSubnetPage() {
           {proposal.isFetching ? "Looking …" : "Propose it"}
         </button>
       </form>
-      {proposal.isError && (
-        <div className="mb-4">
-          <Failed
-            error={proposal.error}
-            again={() => {
-              void proposal.refetch();
-            }}
-          />
-        </div>
-      )}
+      <Failed query={proposal} />
       {proposal.data ? (
         <SubnetForm key={from} start={toFields(proposal.data.draft)} reasons={proposal.data.reasons} replaces={undefined} />
       ) : (

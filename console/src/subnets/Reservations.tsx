@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { answer, api, CallError } from "../api/client";
+import { answer, api, CallError, done } from "../api/client";
+import { Answered } from "../parts/States";
 
 /** The reservations of a subnet, with a line to add one. */
 export function Reservations({ name }: { name: string }) {
@@ -14,33 +15,41 @@ export function Reservations({ name }: { name: string }) {
   const again = () => queries.invalidateQueries();
   const remove = useMutation({
     mutationFn: async (address: string) => {
-      await api.DELETE("/api/v1/subnets/{name}/reservations/{address}", { params: { path: { name, address } } });
+      done(
+        await api.DELETE("/api/v1/subnets/{name}/reservations/{address}", { params: { path: { name, address } } }),
+      );
     },
     onSettled: again,
   });
   return (
     <>
-      {all.data?.map((reservation) => (
-        <div key={reservation.address} className="flex items-center gap-3 border-b border-base-200 py-1">
-          <span className="w-32">{reservation.address}</span>
-          <span className="min-w-0 flex-1 break-all">{reservation.machine ?? reservation.client}</span>
-          <button
-            type="button"
-            className="btn btn-ghost btn-xs"
-            onClick={() => {
-              remove.mutate(reservation.address);
-            }}
-          >
-            Remove
-          </button>
-        </div>
-      ))}
-      <Reserve name={name} done={again} />
+      <Answered query={all} rows={1}>
+        {(reservations) =>
+          reservations.map((reservation) => (
+            <div key={reservation.address} className="flex items-center gap-3 border-b border-base-200 py-1">
+              <span className="w-32">{reservation.address}</span>
+              <span className="min-w-0 flex-1 break-all">{reservation.machine ?? reservation.client}</span>
+              <button
+                type="button"
+                className="btn btn-ghost btn-xs"
+                aria-label={`Remove the reservation of ${reservation.address}`}
+                onClick={() => {
+                  remove.mutate(reservation.address);
+                }}
+              >
+                Remove
+              </button>
+            </div>
+          ))
+        }
+      </Answered>
+      {remove.error && <Trouble text={remove.error.message} />}
+      <Reserve name={name} reserved={again} />
     </>
   );
 }
 
-function Reserve({ name, done }: { name: string; done: () => Promise<void> }) {
+function Reserve({ name, reserved }: { name: string; reserved: () => Promise<void> }) {
   const [address, setAddress] = useState("");
   const [client, setClient] = useState("");
   const reserve = useMutation({
@@ -54,10 +63,10 @@ function Reserve({ name, done }: { name: string; done: () => Promise<void> }) {
     onSuccess: async () => {
       setAddress("");
       setClient("");
-      await done();
+      await reserved();
     },
   });
-  const problem = reserve.error instanceof CallError ? reserve.error.problem : undefined;
+  const faults = reserve.error instanceof CallError ? (reserve.error.problem?.faults ?? []) : [];
   return (
     <form
       className="pt-2"
@@ -89,11 +98,18 @@ function Reserve({ name, done }: { name: string; done: () => Promise<void> }) {
           Reserve
         </button>
       </div>
-      {(problem?.faults ?? []).map((fault) => (
-        <p key={fault.place + fault.what} role="alert" className="mt-1 border-l-4 border-error pl-2 text-error">
-          {fault.what}. {fault.mend}
-        </p>
+      {faults.map((fault) => (
+        <Trouble key={fault.place + fault.what} text={`${fault.what}. ${fault.mend}`} />
       ))}
+      {reserve.error && faults.length === 0 && <Trouble text={reserve.error.message} />}
     </form>
+  );
+}
+
+function Trouble({ text }: { text: string }) {
+  return (
+    <p role="alert" className="mt-1 border-l-4 border-error pl-2 text-error">
+      {text}
+    </p>
   );
 }

@@ -23,6 +23,7 @@ const FIRST: [TextField, string, string][] = [
   ["exclusions", "Exclusions", "192.0.2.150"],
   ["lease_secs", "Lease, seconds", "28800"],
   ["response_delay_ms", "First answer held back, ms", "0"],
+  ["menu", "Menu", "workshop"],
 ];
 
 /** Enters or changes a subnet. Everything that is wrong is said at once, each beside its field. */

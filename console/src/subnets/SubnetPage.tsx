@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 import type { Advice, SubnetView } from "../api/client";
 import { Pairs } from "../parts/Pairs";
 import { Section } from "../parts/Section";
-import { Failed, Loading } from "../parts/States";
+import { Answered } from "../parts/States";
 import { Reservations } from "./Reservations";
 import { SubnetPicture } from "./SubnetPicture";
 import { Fill } from "./SubnetsPage";
@@ -24,31 +24,28 @@ export function SubnetPage() {
           Change
         </Link>
       </div>
-      {subnet.isPending && <Loading />}
-      {subnet.isError && (
-        <Failed
-          error={subnet.error}
-          again={() => {
-            void subnet.refetch();
-          }}
-        />
-      )}
-      <div className="grid gap-x-8 lg:grid-cols-[minmax(0,24rem)_minmax(0,1fr)]">
-        <div>
-          {subnet.data && <Settings subnet={subnet.data} />}
-          {subnet.data && (
-            <Section title="Reserved">
-              <Reservations name={name} />
+      <Answered query={subnet}>
+        {(data) => (
+          <>
+            <div className="grid gap-x-8 lg:grid-cols-[minmax(0,24rem)_minmax(0,1fr)]">
+              <div>
+                <Settings subnet={data} />
+                <Section title="Reserved">
+                  <Reservations name={name} />
+                </Section>
+              </div>
+              <Section title="Every address">
+                <Answered query={picture}>{(drawn) => <SubnetPicture picture={drawn} />}</Answered>
+              </Section>
+            </div>
+            <Section title="For somebody else's DHCP server, and the firewall">
+              <Answered query={advice} rows={1}>
+                {(values) => <AdviceTable advice={values} />}
+              </Answered>
             </Section>
-          )}
-        </div>
-        {picture.data && (
-          <Section title="Every address">
-            <SubnetPicture picture={picture.data} />
-          </Section>
+          </>
         )}
-      </div>
-      {advice.data && <AdviceTable advice={advice.data} />}
+      </Answered>
     </div>
   );
 }
@@ -90,7 +87,6 @@ function Settings({ subnet }: { subnet: SubnetView }) {
 
 function AdviceTable({ advice }: { advice: Advice }) {
   return (
-    <Section title="For somebody else's DHCP server, and the firewall">
       <details>
         <summary className="cursor-pointer">
           The values to enter for each kind of client, and the ports to open
@@ -145,6 +141,5 @@ function AdviceTable({ advice }: { advice: Advice }) {
           </table>
         </div>
       </details>
-    </Section>
   );
 }

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 
 import type { Holding, Picture, Span } from "../api/client";
+import { type Column, Table } from "../parts/Table";
 import { clock } from "../parts/time";
 
 /** Networks up to this size are drawn address by address; of larger ones the runs are drawn to scale. */
@@ -31,7 +32,12 @@ export function SubnetPicture({ picture }: { picture: Picture }) {
     <>
       <Key picture={picture} />
       {total <= DRAWN ? <Cells spans={picture.spans} /> : <Bar spans={picture.spans} total={total} />}
-      <Holders spans={picture.spans} />
+      <Table
+        label="Addresses that are somebody's"
+        rows={picture.spans.filter((span) => span.who != null)}
+        columns={COLUMNS}
+        keyOf={(span) => span.first}
+      />
     </>
   );
 }
@@ -85,35 +91,23 @@ function Bar({ spans, total }: { spans: Span[]; total: number }) {
   );
 }
 
-function Holders({ spans }: { spans: Span[] }) {
-  const held = spans.filter((span) => span.who != null);
-  return (
-    <table className="w-full max-w-3xl text-left">
-      <thead>
-        <tr className="border-b border-base-300 text-xs text-base-content/70">
-          <th className="p-1 font-normal">Address</th>
-          <th className="p-1 font-normal">Is</th>
-          <th className="p-1 font-normal">Whose</th>
-          <th className="hidden p-1 font-normal sm:table-cell">Until</th>
-        </tr>
-      </thead>
-      <tbody>
-        {held.map((span) => (
-          <tr key={span.first} className="border-b border-base-200">
-            <td className="p-1">{span.first}</td>
-            <td className={`p-1 ${span.holding === "quarantined" ? "font-semibold text-error" : ""}`}>
-              {LOOKS[span.holding].text}
-            </td>
-            <td className="p-1">
-              <Whose span={span} />
-            </td>
-            <td className="hidden p-1 sm:table-cell">{span.until ? clock(span.until) : "–"}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
+const COLUMNS: Column<Span>[] = [
+  { name: "Address", value: (span) => span.first },
+  {
+    name: "Is",
+    value: (span) => LOOKS[span.holding].text,
+    cell: ({ holding }) => (
+      <span className={holding === "quarantined" ? "font-semibold text-error" : ""}>{LOOKS[holding].text}</span>
+    ),
+  },
+  { name: "Whose", value: (span) => span.who ?? "", cell: (span) => <Whose span={span} /> },
+  {
+    name: "Until",
+    show: "hidden sm:table-cell",
+    value: (span) => span.until ?? "",
+    cell: (span) => (span.until ? clock(span.until) : "–"),
+  },
+];
 
 /** Whoever holds a lease left a trace under that name. */
 function Whose({ span }: { span: Span }) {

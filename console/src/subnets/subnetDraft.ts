@@ -20,6 +20,7 @@ export interface Fields {
   authoritative: boolean;
   response_delay_ms: string;
   http_boot: "http" | "https";
+  menu: string;
   options: string;
 }
 
@@ -43,6 +44,7 @@ export const FRESH: Fields = {
   authoritative: true,
   response_delay_ms: "0",
   http_boot: "http",
+  menu: "",
   options: "",
 };
 
@@ -67,6 +69,7 @@ export function toFields(draft: SubnetDraft): Fields {
     authoritative: draft.authoritative ?? true,
     response_delay_ms: (draft.response_delay_ms ?? 0).toString(),
     http_boot: draft.http_boot ?? FRESH.http_boot,
+    menu: draft.menu ?? "",
     options: Object.entries(draft.options ?? {})
       .map(([name, value]) => `${name}=${value}`)
       .join("\n"),
@@ -111,6 +114,7 @@ export function toDraft(fields: Fields): SubnetDraft {
     authoritative: fields.authoritative,
     response_delay_ms: number(fields.response_delay_ms),
     http_boot: fields.http_boot,
+    menu: maybe(fields.menu),
     options: Object.fromEntries(options),
   };
 }

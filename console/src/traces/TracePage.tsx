@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import type { Trace, TraceComparison, TraceLine } from "../api/client";
-import { Failed, Loading } from "../parts/States";
+import { Answered } from "../parts/States";
 import { Diagnoses } from "./Diagnoses";
 import { Sequence } from "./Sequence";
 import { useComparison, useTrace } from "./useTrace";
@@ -14,7 +14,6 @@ export function TracePage() {
   const other = params.get("against") ?? "";
   const trace = useTrace(who);
   const comparison = useComparison(who, other);
-  const shown = other ? comparison : trace;
   const name = trace.data?.who ?? who;
   // A newcomer is called by its MAC address; a registered machine has a page of its own.
   const registered = !name.includes(":");
@@ -36,17 +35,11 @@ export function TracePage() {
           <Download className="size-4" aria-hidden /> Capture file
         </a>
       </div>
-      {shown.isPending && <Loading />}
-      {shown.isError && (
-        <Failed
-          error={shown.error}
-          again={() => {
-            void shown.refetch();
-          }}
-        />
+      {other ? (
+        <Answered query={comparison}>{(beside) => <Beside comparison={beside} />}</Answered>
+      ) : (
+        <Answered query={trace}>{(whole) => <Story trace={whole} />}</Answered>
       )}
-      {other && comparison.data && <Beside comparison={comparison.data} />}
-      {!other && trace.data && <Story trace={trace.data} />}
     </div>
   );
 }

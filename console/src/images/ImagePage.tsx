@@ -1,0 +1,177 @@
+import { ArrowLeft } from "lucide-react";
+import { Link, useParams } from "react-router";
+
+import type { ImageDetail, RevisionRow } from "../api/client";
+import { Pairs } from "../parts/Pairs";
+import { Progress } from "../parts/Progress";
+import { Section } from "../parts/Section";
+import { size } from "../parts/size";
+import { Answered } from "../parts/States";
+import { type Column, Table } from "../parts/Table";
+import { ago, clock, useNow } from "../parts/time";
+import { Ready } from "./Ready";
+import { Recognised } from "./Recognised";
+import { type Deed, useImage, useRevisionDeed, useWork } from "./useImages";
+
+export function ImagePage() {
+  const { name = "" } = useParams();
+  const image = useImage(name);
+  const work = useWork().filter((piece) => piece.what.includes(`${name} r`));
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <Link to="/images" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+        <ArrowLeft className="size-4" aria-hidden /> Images
+      </Link>
+      <h1 className="mt-1 mb-4 text-lg font-semibold">{name}</h1>
+      {work.map((piece) => (
+        <Progress key={piece.id} {...piece} leftSecs={piece.left_secs} />
+      ))}
+      <Answered query={image}>{(data) => <Detail image={data} />}</Answered>
+    </div>
+  );
+}
+
+const started = (start: ImageDetail["revision"]["start"]): [string, string] => {
+  if ("kernel" in start) {
+    return ["Kernel", [start.kernel.kernel, ...start.kernel.initrds].join(", ")];
+  }
+  return "program" in start ? ["Application", start.program.path] : ["Disk", start.disk.path];
+};
+
+const place = (volume: ImageDetail["revision"]["volume"]): string => {
+  if (volume == null) {
+    return "–";
+  }
+  return "in-place" in volume ? `${volume["in-place"].path}, in place` : "in the library";
+};
+
+type File = ImageDetail["revision"]["files"][number];
+
+const FILES: Column<File>[] = [
+  { name: "File", value: (file) => file.path, cell: (file) => <span className="break-all">{file.path}</span> },
+  { name: "Size", value: (file) => file.size, cell: (file) => size(file.size) },
+  {
+    name: "SHA-256",
+    show: "hidden sm:table-cell",
+    value: (file) => file.sha256 ?? "–",
+    cell: (file) => <code className="text-xs">{file.sha256?.slice(0, 16) ?? "not read yet"}</code>,
+  },
+];
+
+function Detail({ image }: { image: ImageDetail }) {
+  const { revision } = image;
+  return (
+    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,28rem)_minmax(0,1fr)]">
+      <div>
+        <Section title={`Revision ${revision.number}, the current one`}>
+          {image.disagreements.map((what) => (
+            <p key={what} className="mb-2 border-l-4 border-accent pl-2">
+              {what}
+            </p>
+          ))}
+          <Pairs
+            pairs={[
+              ["Ready", <Ready key="ready" revision={revision} />],
+              ["Title", image.title],
+              ["Kind", image.kind],
+              ["Answers", revision.family],
+              started(revision.start),
+              ["Parameters", revision.parameters.join(" ") || "–"],
+              ["ISO", place(revision.volume)],
+              ["Size", `${size(revision.size)} in ${revision.file_count} files`],
+              ["Manifest", <code key="hash" className="text-xs">{revision.manifest_hash?.slice(0, 24) ?? "–"}</code>],
+              ["Last read", revision.verified ? clock(revision.verified) : "being read"],
+              ["Holds it", `${image.machines} machines`],
+              ["In menus", <Menus key="menus" names={image.menus} />],
+            ]}
+          />
+        </Section>
+        <Section title="Revisions">
+          <Revisions image={image} />
+        </Section>
+      </div>
+      <div>
+        <Section title="What was recognised, and where">
+          <Recognised rows={revision.recognised} notes={revision.notes} />
+        </Section>
+        <Section title="Files">
+          <Table label="Files" rows={revision.files} columns={FILES} keyOf={(file) => file.path} />
+        </Section>
+      </div>
+    </div>
+  );
+}
+
+function Menus({ names }: { names: string[] }) {
+  if (names.length === 0) {
+    return "–";
+  }
+  return names.map((name) => (
+    <Link key={name} className="link mr-2" to={`/menus/${name}`}>
+      {name}
+    </Link>
+  ));
+}
+
+function Revisions({ image }: { image: ImageDetail }) {
+  const deed = useRevisionDeed(image.name);
+  const now = useNow(10_000);
+  const act = (what: Deed, revision: RevisionRow) => () => {
+    deed.mutate({ deed: what, number: revision.number });
+  };
+  return (
+    <>
+      {deed.error && (
+        <p role="alert" className="mb-2 border-l-4 border-error pl-2 text-error">
+          {deed.error.message}
+        </p>
+      )}
+      <ul className="divide-y divide-base-200">
+        {image.all.map((revision) => {
+          const isCurrent = revision.number === image.current.number;
+          return (
+            <li key={revision.number} className="py-2">
+              <div className="flex flex-wrap gap-x-3">
+                <span className="font-medium">r{revision.number}</span>
+                {isCurrent && <span className="border-l-4 border-accent pl-2">current</span>}
+                <span>{ago(revision.created, now)}</span>
+                <span>{size(revision.size)}</span>
+                <span className="text-base-content/70">{revision.machines} machines</span>
+                <Ready revision={revision} />
+              </div>
+              <div className="mt-1 flex flex-wrap gap-2">
+                <Act label="Read it again" of={revision} act={act("verify", revision)} busy={deed.isPending} />
+                {!isCurrent && revision.retired == null && (
+                  <>
+                    <Act label="Make it current" of={revision} act={act("current", revision)} busy={deed.isPending} />
+                    <Act label="Retire" of={revision} act={act("retire", revision)} busy={deed.isPending} />
+                  </>
+                )}
+                {revision.retired != null && (
+                  <Act label="Bring it back" of={revision} act={act("restore", revision)} busy={deed.isPending} />
+                )}
+                {!isCurrent && (
+                  <Act label="Remove" of={revision} act={act("remove", revision)} busy={deed.isPending} />
+                )}
+              </div>
+            </li>
+          );
+        })}
+      </ul>
+    </>
+  );
+}
+
+function Act(props: { label: string; of: RevisionRow; act: () => void; busy: boolean }) {
+  return (
+    <button
+      type="button"
+      className="btn btn-xs"
+      disabled={props.busy}
+      aria-label={`${props.label}: r${props.of.number}`}
+      onClick={props.act}
+    >
+      {props.label}
+    </button>
+  );
+}

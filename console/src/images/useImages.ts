@@ -1,0 +1,53 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import { answer, api, done } from "../api/client";
+
+/** All images. */
+export function useImages() {
+  return useQuery({ queryKey: ["images"], queryFn: async () => answer(await api.GET("/api/v1/images")) });
+}
+
+/** One image. */
+export function useImage(name: string) {
+  const params = { params: { path: { name } } };
+  return useQuery({
+    queryKey: ["image", name],
+    queryFn: async () => answer(await api.GET("/api/v1/images/{name}", params)),
+  });
+}
+
+/** What the service does that takes longer than a moment, and has not ended. */
+export function useWork() {
+  const work = useQuery({ queryKey: ["work"], queryFn: async () => answer(await api.GET("/api/v1/work")) });
+  return (work.data ?? []).filter((piece) => piece.ended == null);
+}
+
+export type Deed = "current" | "retire" | "restore" | "verify" | "remove";
+
+/** What can be done to a revision. */
+export function useRevisionDeed(name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async ({ deed, number }: { deed: Deed; number: number }) => {
+      const params = { params: { path: { name, number } } };
+      switch (deed) {
+        case "current":
+          done(await api.PUT("/api/v1/images/{name}/current", { params: { path: { name } }, body: { number } }));
+          break;
+        case "retire":
+          done(await api.POST("/api/v1/images/{name}/revisions/{number}/retire", params));
+          break;
+        case "restore":
+          done(await api.POST("/api/v1/images/{name}/revisions/{number}/restore", params));
+          break;
+        case "verify":
+          done(await api.POST("/api/v1/images/{name}/revisions/{number}/verify", params));
+          break;
+        case "remove":
+          done(await api.DELETE("/api/v1/images/{name}/revisions/{number}", params));
+          break;
+      }
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+}

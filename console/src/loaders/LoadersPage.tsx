@@ -1,0 +1,140 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import { answer, api, done, type FoundLoader, type LoaderView } from "../api/client";
+import { Section } from "../parts/Section";
+import { Answered, Empty } from "../parts/States";
+import { type Column, Table } from "../parts/Table";
+
+const HTTP = { none: "none", port80: "port 80", "any-port": "any port" };
+
+const clients = (loader: LoaderView) =>
+  [loader.class && `class ${loader.class}…`, loader.user_class && `user class ${loader.user_class}`]
+    .filter(Boolean)
+    .join(", ") || "all";
+
+/** The loaders there are, and those that the operating system's packages have brought. */
+export function LoadersPage() {
+  const queries = useQueryClient();
+  const loaders = useQuery({ queryKey: ["loaders"], queryFn: async () => answer(await api.GET("/api/v1/loaders")) });
+  const packaged = useQuery({
+    queryKey: ["packaged"],
+    queryFn: async () => answer(await api.GET("/api/v1/loaders/packaged")),
+  });
+  const params = (name: string) => ({ params: { path: { name } } });
+  const add = useMutation({
+    mutationFn: async (name: string) => answer(await api.POST("/api/v1/loaders/packaged/{name}", params(name))),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const remove = useMutation({
+    mutationFn: async (name: string) => {
+      done(await api.DELETE("/api/v1/loaders/{name}", params(name)));
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const failed = add.error ?? remove.error;
+  const own: Column<LoaderView>[] = [
+    {
+      name: "Name",
+      value: (loader) => loader.name,
+      cell: (loader) => (
+        <>
+          <span className="font-medium">{loader.name}</span>
+          <span className="block text-xs text-base-content/70">{loader.boot_file}</span>
+        </>
+      ),
+    },
+    { name: "Firmware", value: (loader) => loader.architecture },
+    { name: "Clients", show: "hidden lg:table-cell", value: clients },
+    { name: "What it is", show: "hidden sm:table-cell", value: (loader) => loader.facts.program?.value ?? "not recognised" },
+    { name: "Menus in", show: "hidden lg:table-cell", value: (loader) => loader.language },
+    { name: "HTTP", show: "hidden lg:table-cell", value: (loader) => HTTP[loader.http] },
+    {
+      name: "Signed by",
+      show: "hidden lg:table-cell",
+      value: (loader) => loader.facts.signers.join(", ") || "nobody",
+    },
+    {
+      name: "",
+      value: () => "",
+      cell: (loader) => (
+        <button
+          type="button"
+          className="btn btn-xs"
+          aria-label={`Remove ${loader.name}`}
+          onClick={() => {
+            remove.mutate(loader.name);
+          }}
+        >
+          Remove
+        </button>
+      ),
+    },
+  ];
+  const found: Column<FoundLoader>[] = [
+    { name: "Name", value: (loader) => loader.name },
+    { name: "What it is", value: (loader) => loader.facts.program?.value ?? "–" },
+    { name: "Package", show: "hidden lg:table-cell", value: (loader) => loader.package },
+    {
+      name: "Signed by",
+      show: "hidden lg:table-cell",
+      value: (loader) => loader.facts.signers.join(", ") || "nobody",
+    },
+    {
+      name: "",
+      value: (loader) => loader.in_the_way ?? "",
+      cell: (loader) =>
+        loader.in_the_way ? (
+          <span className="text-base-content/70">{loader.in_the_way}</span>
+        ) : (
+          <button
+            type="button"
+            className="btn btn-xs"
+            disabled={add.isPending}
+            aria-label={`Add ${loader.name}`}
+            onClick={() => {
+              add.mutate(loader.name);
+            }}
+          >
+            Add
+          </button>
+        ),
+    },
+  ];
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <h1 className="mb-3 font-semibold">Loaders</h1>
+      {failed && (
+        <p role="alert" className="mb-3 border-l-4 border-error pl-2 text-error">
+          {failed.message}
+        </p>
+      )}
+      <Answered query={loaders} rows={3}>
+        {(all) =>
+          all.length === 0 ? (
+            <Empty title="There is no loader, so no machine can boot">
+              Add one that packages have brought, below, or <code>lastmile loader add</code>.
+            </Empty>
+          ) : (
+            <Table label="Loaders" rows={all} columns={own} keyOf={(loader) => loader.name} />
+          )
+        }
+      </Answered>
+      <div className="mt-6">
+        <Section title="On the service's host, from packages">
+          <Answered query={packaged} rows={2}>
+            {(all) =>
+              all.length === 0 ? (
+                <p>
+                  None. Debian&apos;s are shim-signed, grub-efi-amd64-signed, grub-efi-amd64-bin, pxelinux and
+                  syslinux-common.
+                </p>
+              ) : (
+                <Table label="Packaged loaders" rows={all} columns={found} keyOf={(loader) => loader.name} />
+              )
+            }
+          </Answered>
+        </Section>
+      </div>
+    </div>
+  );
+}

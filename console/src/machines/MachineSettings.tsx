@@ -1,0 +1,158 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { answer, api, CallError, type MachineDetail } from "../api/client";
+import { useImages } from "../images/useImages";
+import { useMenus } from "../menus/useMenus";
+import { Faults } from "../parts/Faults";
+
+interface Fields {
+  standing: string;
+  menu: string;
+  labels: string;
+  facts: string;
+  parameters: string;
+}
+
+/** A machine's standing as one word: a live image stands behind a colon. */
+function standingOf(machine: MachineDetail): string {
+  return typeof machine.standing === "string" ? machine.standing : `live:${machine.standing.live}`;
+}
+
+function toFields(machine: MachineDetail): Fields {
+  return {
+    standing: standingOf(machine),
+    menu: machine.menu ?? "",
+    labels: machine.labels.join(" "),
+    facts: Object.entries(machine.facts)
+      .map(([name, value]) => `${name}=${value}`)
+      .join("\n"),
+    parameters: machine.parameters.join("\n"),
+  };
+}
+
+const lines = (text: string) => text.split("\n").filter((line) => line.trim() !== "");
+
+function pair(line: string): [string, string] {
+  const at = line.indexOf("=");
+  return at < 0 ? [line.trim(), ""] : [line.slice(0, at).trim(), line.slice(at + 1).trim()];
+}
+
+/** Changes what a machine does when no install is armed, and what is known of it. */
+export function MachineSettings({ machine }: { machine: MachineDetail }) {
+  const [fields, setFields] = useState(() => toFields(machine));
+  const images = useImages();
+  const menus = useMenus();
+  const queries = useQueryClient();
+  const save = useMutation({
+    mutationFn: async () => {
+      const { standing } = fields;
+      const live = standing.startsWith("live:") ? { live: standing.slice("live:".length) } : undefined;
+      const body = {
+        name: machine.name,
+        macs: machine.macs,
+        options: machine.options,
+        standing: live ?? (standing as "local-disk" | "menu" | "ignored"),
+        menu: fields.menu || null,
+        labels: fields.labels.split(/[\s,]+/).filter((label) => label !== ""),
+        facts: Object.fromEntries(lines(fields.facts).map(pair)),
+        parameters: lines(fields.parameters),
+      };
+      return answer(await api.PUT("/api/v1/machines/{name}", { params: { path: { name: machine.name } }, body }));
+    },
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const faults = save.error instanceof CallError ? (save.error.problem?.faults ?? []) : [];
+  const set = (part: Partial<Fields>) => {
+    setFields({ ...fields, ...part });
+  };
+  const area = (field: "facts" | "parameters", label: string, hint: string) => (
+    <label className="block">
+      <span className="text-base-content/75">{label}</span>
+      <textarea
+        className="textarea textarea-sm min-h-0 w-full font-mono"
+        rows={2}
+        placeholder={hint}
+        value={fields[field]}
+        onChange={(event) => {
+          set({ [field]: event.target.value });
+        }}
+      />
+    </label>
+  );
+  return (
+    <form
+      className="space-y-1"
+      onSubmit={(event) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      <label className="block">
+        <span className="text-base-content/75">When no install is armed</span>
+        <select
+          className="select select-sm w-full"
+          value={fields.standing}
+          onChange={(event) => {
+            set({ standing: event.target.value });
+          }}
+        >
+          <option value="local-disk">it starts from its local disk</option>
+          <option value="menu">it shows a menu</option>
+          <option value="ignored">it gets no boot information</option>
+          {(images.data ?? [])
+            .filter((image) => image.kind === "live")
+            .map((image) => (
+              <option key={image.name} value={`live:${image.name}`}>
+                it runs {image.title}
+              </option>
+            ))}
+        </select>
+      </label>
+      <label className="block">
+        <span className="text-base-content/75">Its menu</span>
+        <select
+          className="select select-sm w-full"
+          value={fields.menu}
+          onChange={(event) => {
+            set({ menu: event.target.value });
+          }}
+        >
+          <option value="">that of its labels, its subnet or the site</option>
+          {(menus.data ?? []).map((menu) => (
+            <option key={menu.name} value={menu.name}>
+              {menu.name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="block">
+        <span className="text-base-content/75">Labels</span>
+        <input
+          className="input input-sm w-full"
+          placeholder="kiosk spare"
+          value={fields.labels}
+          onChange={(event) => {
+            set({ labels: event.target.value });
+          }}
+        />
+      </label>
+      {area("facts", "Facts, a line each", "rack=7")}
+      {area("parameters", "Kernel parameters, a line each", "ip={{ address }}")}
+      <Faults title="Nothing was saved." faults={faults} />
+      {save.error && faults.length === 0 && (
+        <p role="alert" className="text-error">
+          {save.error.message}
+        </p>
+      )}
+      <div className="flex items-center gap-3">
+        <button type="submit" className="btn btn-sm" disabled={save.isPending}>
+          Save
+        </button>
+        <span role="status" className="text-success">
+          {save.isSuccess && "saved"}
+        </span>
+      </div>
+    </form>
+  );
+}

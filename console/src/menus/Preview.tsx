@@ -1,0 +1,128 @@
+import { useQuery, type UseQueryResult } from "@tanstack/react-query";
+
+import { answer, api, type Language, type MenuPreview } from "../api/client";
+import { Parameters } from "../parts/Parameters";
+import { Failed, Loading } from "../parts/States";
+import type { Viewer } from "./useMenus";
+
+const ARCHITECTURES = ["bios", "uefi-x64", "uefi-x86", "uefi-arm64", "uefi-arm32"];
+const LANGUAGES: Record<Language, string> = {
+  grub: "GRUB",
+  pxelinux: "PXELINUX",
+  script: "script",
+};
+/** Machines that are offered by name; any other is typed. */
+const OFFERED = 200;
+
+/** The screen as the machine will show it, changing as somebody types beside it. */
+export function Preview(props: {
+  preview: UseQueryResult<MenuPreview>;
+  viewer: Viewer;
+  setViewer: (viewer: Viewer) => void;
+}) {
+  const { preview, viewer, setViewer } = props;
+  const machines = useQuery({
+    queryKey: ["machines", "names"],
+    queryFn: async () =>
+      answer(await api.GET("/api/v1/machines", { params: { query: { sort: "name", limit: OFFERED } } })),
+  });
+  const set = (part: Partial<Viewer>) => {
+    setViewer({ ...viewer, ...part });
+  };
+  return (
+    <section aria-label="What the machine shows" className="min-w-0 lg:sticky lg:top-0 lg:self-start">
+      <div className="mb-2 flex flex-wrap gap-2">
+        <input
+          className="input input-sm w-44"
+          list="machines"
+          aria-label="Machine"
+          placeholder="machine: an example"
+          value={viewer.machine}
+          onChange={(event) => {
+            set({ machine: event.target.value });
+          }}
+        />
+        <datalist id="machines">
+          {(machines.data?.machines ?? []).map((machine) => (
+            <option key={machine.name} value={machine.name} />
+          ))}
+        </datalist>
+        <select
+          className="select select-sm w-40"
+          aria-label="Firmware"
+          value={viewer.architecture}
+          onChange={(event) => {
+            set({ architecture: event.target.value });
+          }}
+        >
+          <option value="">firmware: as known</option>
+          {ARCHITECTURES.map((name) => (
+            <option key={name}>{name}</option>
+          ))}
+        </select>
+        <select
+          className="select select-sm w-44"
+          aria-label="Loader"
+          value={viewer.language}
+          onChange={(event) => {
+            set({ language: event.target.value as Viewer["language"] });
+          }}
+        >
+          <option value="">loader: as it would be</option>
+          {Object.entries(LANGUAGES).map(([language, words]) => (
+            <option key={language} value={language}>
+              {words}
+            </option>
+          ))}
+        </select>
+      </div>
+      <Failed query={preview} />
+      {preview.isPending && <Loading rows={6} />}
+      {preview.data && <Shown preview={preview.data} />}
+    </section>
+  );
+}
+
+function Shown({ preview }: { preview: MenuPreview }) {
+  return (
+    <>
+      {preview.screens.map((screen) => (
+        <figure key={screen.key} className="mb-3">
+          {screen.key !== "" && <figcaption className="mb-1 text-base-content/75">Behind {screen.key}</figcaption>}
+          <pre className="overflow-x-auto bg-[oklch(18%_0.02_250)] p-3 font-mono text-xs leading-tight text-[oklch(88%_0.01_90)]">
+            {screen.rows.map((row, number) => (
+              <span
+                key={number}
+                className={`block w-max min-w-[78ch] ${number === screen.chosen ? "bg-[oklch(80%_0.01_90)] text-[oklch(20%_0.02_250)]" : ""}`}
+              >
+                {row === "" ? " " : row}
+              </span>
+            ))}
+          </pre>
+        </figure>
+      ))}
+      {preview.left_out.length > 0 && (
+        <div className="mb-3">
+          <h3 className="font-semibold">This machine does not get</h3>
+          <ul>
+            {preview.left_out.map((entry) => (
+              <li key={entry.title + entry.why}>
+                {entry.title} <span className="text-base-content/70">because {entry.why}</span>
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
+      {preview.parameters.map((entry) => (
+        <details key={entry.key} className="mb-2">
+          <summary className="cursor-pointer">Kernel parameters of {entry.key}</summary>
+          <Parameters words={entry.parameters} />
+        </details>
+      ))}
+      <details>
+        <summary className="cursor-pointer">The text that the loader gets ({LANGUAGES[preview.language]})</summary>
+        <pre className="mt-2 overflow-x-auto bg-base-200 p-2 text-xs">{preview.text}</pre>
+      </details>
+    </>
+  );
+}

@@ -1,0 +1,136 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { answer, api, CallError, type MenuView } from "../api/client";
+import { Faults } from "../parts/Faults";
+import { Section } from "../parts/Section";
+import { Answered } from "../parts/States";
+
+/** Which menu the site shows, and what machines of each label have in common. */
+export function Who({ menus }: { menus: MenuView[] }) {
+  const labels = useQuery({ queryKey: ["labels"], queryFn: async () => answer(await api.GET("/api/v1/labels")) });
+  const settings = useQuery({ queryKey: ["settings"], queryFn: async () => answer(await api.GET("/api/v1/settings")) });
+  const queries = useQueryClient();
+  const save = useMutation({
+    mutationFn: async (menu: string) =>
+      answer(await api.PUT("/api/v1/settings", { body: { ...settings.data, menu: menu || null } })),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  return (
+    <div className="mt-6 max-w-5xl">
+      <Section title="Who is shown which">
+        <p className="mb-2 text-base-content/75">
+          A machine&apos;s own menu goes before that of its labels, its subnet&apos;s, and the site&apos;s.
+        </p>
+        <label className="mb-3 flex flex-wrap items-center gap-3">
+          The site&apos;s
+          <MenuSelect
+            label="The site's menu"
+            menus={menus}
+            none="the one that is built in"
+            value={settings.data?.menu ?? ""}
+            change={(menu) => {
+              save.mutate(menu);
+            }}
+          />
+          {save.error && <span className="text-error">{save.error.message}</span>}
+        </label>
+        <Answered query={labels} rows={2}>
+          {(all) => (
+            <ul className="space-y-2">
+              {all.map((label) => (
+                <Label key={label.name + JSON.stringify(label)} label={label} menus={menus} />
+              ))}
+            </ul>
+          )}
+        </Answered>
+      </Section>
+    </div>
+  );
+}
+
+interface LabelView {
+  name: string;
+  machines: number;
+  menu?: string | null;
+  parameters: string[];
+}
+
+function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
+  const [menu, setMenu] = useState(label.menu ?? "");
+  const [parameters, setParameters] = useState(label.parameters.join(" "));
+  const queries = useQueryClient();
+  const save = useMutation({
+    mutationFn: async () =>
+      answer(
+        await api.PUT("/api/v1/labels/{name}", {
+          params: { path: { name: label.name } },
+          body: { menu: menu || null, parameters: parameters.split(/\s+/).filter((word) => word !== "") },
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const faults = save.error instanceof CallError ? (save.error.problem?.faults ?? []) : [];
+  return (
+    <li>
+      <form
+        className="flex flex-wrap items-center gap-2"
+        onSubmit={(event) => {
+          event.preventDefault();
+          save.mutate();
+        }}
+      >
+        <span className="w-32">
+          label <span className="font-medium">{label.name}</span>
+        </span>
+        <span className="w-24 text-base-content/70">{label.machines} machines</span>
+        <MenuSelect
+          label={`Menu of label ${label.name}`}
+          menus={menus}
+          none="no menu of its own"
+          value={menu}
+          change={setMenu}
+        />
+        <input
+          className="input input-sm w-64 font-mono"
+          aria-label={`Kernel parameters of label ${label.name}`}
+          placeholder="kernel parameters"
+          value={parameters}
+          onChange={(event) => {
+            setParameters(event.target.value);
+          }}
+        />
+        <button type="submit" className="btn btn-xs" disabled={save.isPending}>
+          Save
+        </button>
+      </form>
+      <Faults title="Nothing was saved." faults={faults} />
+    </li>
+  );
+}
+
+function MenuSelect(props: {
+  label: string;
+  menus: MenuView[];
+  none: string;
+  value: string;
+  change: (menu: string) => void;
+}) {
+  return (
+    <select
+      className="select select-sm w-52"
+      aria-label={props.label}
+      value={props.value}
+      onChange={(event) => {
+        props.change(event.target.value);
+      }}
+    >
+      <option value="">{props.none}</option>
+      {props.menus.map((menu) => (
+        <option key={menu.name} value={menu.name}>
+          {menu.name}
+        </option>
+      ))}
+    </select>
+  );
+}

@@ -1,0 +1,21 @@
+import type { Fault } from "../api/client";
+import { Prose } from "./Prose";
+
+/** What is wrong, where, and what to do about it. */
+export function Faults({ title, faults }: { title: string; faults: Fault[] }) {
+  if (faults.length === 0) {
+    return null;
+  }
+  return (
+    <div role="alert" className="mb-4 max-w-4xl border-l-4 border-error pl-3">
+      <p className="font-semibold">{title}</p>
+      <ul>
+        {faults.map((fault) => (
+          <li key={fault.place + fault.what}>
+            <code>{fault.place}</code>: {fault.what}. <Prose text={fault.mend} />
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
