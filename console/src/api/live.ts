@@ -1,7 +1,7 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
-import { whenReleased } from "../parts/hold";
+import { onHold, whenReleased } from "../parts/hold";
 import type { InstallList, InstallRow, LiveEvent, MachineList, MachineRow, Work } from "./client";
 
 export type Connection = "connecting" | "live" | "lost";
@@ -27,13 +27,32 @@ export function useLive(): Connection {
     source.onmessage = (message: MessageEvent<string>) => {
       take(queries, JSON.parse(message.data) as LiveEvent, readAgain.later);
     };
+    const stopHolding = onHold(() => {
+      holdStill(queries);
+    });
     return () => {
       source.close();
       readAgain.stop();
+      stopHolding();
     };
   }, [queries]);
   return connection;
 }
+
+/** Breaks off the reading of lists that are drawn already: what comes now would move rows from under a hand. */
+function holdStill(queries: QueryClient) {
+  const running = queries.getQueryCache().findAll({
+    fetchStatus: "fetching",
+    predicate: ({ queryKey, state }) => LISTS.has(String(queryKey[0])) && state.data !== undefined,
+  });
+  for (const { queryKey } of running) {
+    void queries.cancelQueries({ queryKey, exact: true });
+    whenReleased(() => void queries.invalidateQueries({ queryKey, exact: true }));
+  }
+}
+
+/** The lists whose rows change their places. */
+const LISTS = new Set(["machines", "installs", "newcomers", "images"]);
 
 /** What a query is kept by: a list by one word, one thing of it by two. */
 type Key = (string | number)[];

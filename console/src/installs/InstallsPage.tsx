@@ -73,7 +73,7 @@ export function InstallsPage() {
           head={<Head />}
           row={(index) => {
             const row = rows[index];
-            return row && <Row row={row} now={now} />;
+            return row && <Row key={row.number} row={row} now={now} />;
           }}
         />
       )}

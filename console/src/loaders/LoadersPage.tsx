@@ -5,7 +5,7 @@ import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
 
-const HTTP = { none: "none", port80: "port 80", "any-port": "any port" };
+const HTTP = { none: "none", "port-80": "port 80", "any-port": "any port" };
 
 const clients = (loader: LoaderView) =>
   [loader.class && `class ${loader.class}…`, loader.user_class && `user class ${loader.user_class}`]

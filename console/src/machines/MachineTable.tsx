@@ -17,6 +17,7 @@ const COLUMNS: { name: string; sort?: Sort; show: string }[] = [
   { name: "Way", show: "hidden sm:block" },
   { name: "Stage", sort: "stage", show: "" },
   { name: "Holds", sort: "image", show: "hidden sm:block" },
+  { name: "Labels", show: "hidden xl:block" },
   { name: "Address", show: "hidden lg:block" },
   { name: "MAC", show: "hidden lg:block" },
   { name: "Seen", sort: "seen", show: "hidden lg:block" },
@@ -72,8 +73,9 @@ function Row({ filter, index, now }: { filter: Filter; index: number; now: numbe
   if (!row) {
     return <div className="skeleton m-2 h-5" />;
   }
+  // A place in the list that comes to hold another machine is drawn anew: the focus does not go over to that.
   return (
-    <div className="machine-grid grid h-full items-center gap-x-3 px-2">
+    <div key={row.name} className="machine-grid grid h-full items-center gap-x-3 px-2">
       <div role="cell" className="min-w-0">
         <Link data-row to={`/machines/${row.name}`} className="link-hover block truncate font-medium">
           {row.name}
@@ -90,6 +92,15 @@ function Row({ filter, index, now }: { filter: Filter; index: number; now: numbe
       </div>
       <div role="cell" className="hidden truncate sm:block">
         <Holds row={row} />
+      </div>
+      <div role="cell" className="hidden truncate xl:block" title={row.labels.join(", ")}>
+        {row.labels.length === 0
+          ? "–"
+          : row.labels.map((label) => (
+              <Link key={label} className="link-hover mr-2" to={`/?text=${encodeURIComponent(label)}`}>
+                {label}
+              </Link>
+            ))}
       </div>
       <div role="cell" className="hidden lg:block">
         {row.address ?? "–"}

@@ -4,9 +4,23 @@
  */
 let holders = 0;
 let waiting: (() => void)[] = [];
+const listeners = new Set<() => void>();
 
 export function hold(): void {
   holders += 1;
+  if (holders === 1) {
+    listeners.forEach((act) => {
+      act();
+    });
+  }
+}
+
+/** Acts whenever somebody begins to hold a list; gives what ends that. */
+export function onHold(act: () => void): () => void {
+  listeners.add(act);
+  return () => {
+    listeners.delete(act);
+  };
 }
 
 export function release(): void {

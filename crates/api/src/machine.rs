@@ -191,9 +191,12 @@ pub enum MachineSort {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct MachineQuery {
-    /// Only those whose name, MAC address, address or image holds this text.
+    /// Only those whose name, MAC address, address, label or image holds this text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
+    /// Only those with all of these labels, joined by commas.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
     /// Only those at one of these stages, joined by commas.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,

@@ -139,7 +139,11 @@ async fn lists_are_filtered_ordered_and_paged() {
     let client = Client::new(service.server(), "test").unwrap();
     for number in 0..25_u8 {
         let macs = vec![format!("02:00:00:00:00:{number:02x}")];
-        let draft = MachineDraft::new(format!("locker-{number:02}"), macs);
+        let mut draft = MachineDraft::new(format!("locker-{number:02}"), macs);
+        draft.labels = [vec!["kiosk".into()], vec!["kiosk".into(), "chart".into()]]
+            .get(usize::from(number))
+            .cloned()
+            .unwrap_or_default();
         client.create_machine(&draft).await.unwrap();
     }
     let names = async |query: MachineQuery| {
@@ -157,6 +161,10 @@ async fn lists_are_filtered_ordered_and_paged() {
         ..Default::default()
     };
     assert_eq!(names(query).await.0, ["locker-24"]);
+    for (label, fitting) in [("kiosk", 2), ("kiosk,chart", 1), ("kios", 0)] {
+        let query = MachineQuery { label: Some(label.into()), ..Default::default() };
+        assert_eq!(client.machines(&query).await.unwrap().total, fitting, "{label}");
+    }
     let query = MachineQuery { stage: Some("failed,stalled".into()), ..Default::default() };
     assert_eq!(names(query).await, (vec![], 0));
     let list = client.machines(&MachineQuery::default()).await.unwrap();

@@ -16,7 +16,7 @@ use lastmile_sim::ForeignServer;
 use serde_json::Value;
 use support::{
     background::Background,
-    computer::{Computer, INSTALLER, add_signed_loader, uefi, wire},
+    computer::{Computer, INSTALLER, add_bios_grub, add_signed_loader, uefi, wire},
     need,
     netns::Netns,
     service::Service,
@@ -147,32 +147,9 @@ fn debians_installer_takes_our_answers_under_uefi() {
 
 #[test]
 fn bios_is_told_apart_and_starts_the_kernel() {
-    let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
-    need("/usr/lib/grub/i386-pc/pxe.mod", "grub-pc-bin");
     let namespace = wire("bios");
     let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
-    let core = service.folder.path().join("core.0");
-    let modules = "pxe tftp net normal configfile linux echo sleep test reboot halt chain biosdisk";
-    let made = Command::new(mkimage)
-        .args(["-O", "i386-pc-pxe", "--prefix=(pxe)/grub", "-o", core.to_str().unwrap()])
-        .args(modules.split(' '))
-        .status()
-        .unwrap();
-    assert!(made.success());
-    service.run(&[
-        "loader",
-        "add",
-        "bios-core",
-        "--architecture",
-        "bios",
-        // The emulated NIC's option ROM reads scripts, and would get one.
-        "--user-class",
-        "iPXE",
-        "--boot-file",
-        core.to_str().unwrap(),
-        "--file",
-        &format!("i386-pc/http.mod={}", need("/usr/lib/grub/i386-pc/http.mod", "grub-pc-bin")),
-    ]);
+    add_bios_grub(&service);
     // A loader for the other firmware is there too: only option 93 tells which one this machine is given.
     service.run(&[
         "loader",

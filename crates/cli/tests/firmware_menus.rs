@@ -12,7 +12,7 @@ use std::{
 };
 
 use support::{
-    computer::{Computer, INSTALLER, add_signed_loader, uefi, wire},
+    computer::{Computer, INSTALLER, add_bios_grub, add_pxelinux, add_signed_loader, uefi, wire},
     need,
     netns::Netns,
     service::Service,
@@ -164,23 +164,7 @@ fn grub_asks_for_the_phrase_and_installs_out_of_the_iso() {
 fn pxelinux_asks_for_the_phrase_and_starts_the_kernel() {
     let namespace = wire("menu-p");
     let service = prepare(&namespace);
-    let module = |name: &str| need(&format!("/usr/lib/syslinux/modules/bios/{name}"), "syslinux-common");
-    service.run(&[
-        "loader",
-        "add",
-        "bios",
-        // The emulated NIC's option ROM reads scripts, and would get one.
-        "--user-class",
-        "iPXE",
-        "--boot-file",
-        &need("/usr/lib/PXELINUX/lpxelinux.0", "pxelinux"),
-        "--file",
-        &module("ldlinux.c32"),
-        "--file",
-        &module("menu.c32"),
-        "--file",
-        &module("libutil.c32"),
-    ]);
+    add_pxelinux(&service);
     let since = Instant::now();
     let computer = Computer::power_on(&namespace, service.folder.path(), "", &[]);
     wait_for_line(&service, "menu", since, |line| line.contains("→ menu,"));
@@ -226,4 +210,88 @@ fn firmware_with_scripts_gets_one_and_hands_the_phrase_over() {
     println!("{story}");
     assert!(!story.contains("phrase=") && !story.contains("wrong"), "a phrase is in the trace: {story}");
     assert_eq!(service.json(&["install", "list"])["total"], 0, "nothing was armed");
+}
+
+/// A disk image whose first sector writes `text` to the serial port and stops.
+fn bios_disk(service: &Service<'_>, text: &str) -> String {
+    // xor ax,ax; mov ds,ax; mov si,text; mov dx,0x3f8; next: lodsb; test al,al; jz end; out dx,al; jmp next;
+    // end: hlt; jmp end
+    let mut sector = vec![
+        0x31, 0xc0, 0x8e, 0xd8, 0xbe, 0x15, 0x7c, 0xba, 0xf8, 0x03, 0xac, 0x84, 0xc0, 0x74, 0x03, 0xee, 0xeb,
+        0xf8, 0xf4, 0xeb, 0xfd,
+    ];
+    sector.extend_from_slice(text.as_bytes());
+    sector.resize(510, 0);
+    sector.extend([0x55, 0xaa]);
+    sector.resize(1 << 20, 0);
+    service.write("disk.img", sector)
+}
+
+/// The folder of an EFI system partition whose boot loader writes `text` to the serial port and stops.
+fn uefi_disk(service: &Service<'_>, text: &str) -> String {
+    let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
+    need("/usr/lib/grub/x86_64-efi/serial.mod", "grub-efi-amd64-bin");
+    let begin =
+        service.write("local.cfg", format!("serial\nterminal_output serial\necho '{text}'\nsleep 600\n"));
+    let loader = service.write("esp/EFI/BOOT/BOOTX64.EFI", "");
+    let made = Command::new(mkimage)
+        .args(["-O", "x86_64-efi", "--prefix=/none", "-c", &begin, "-o", &loader])
+        .args(["normal", "serial", "terminal", "echo", "sleep"])
+        .status()
+        .unwrap();
+    assert!(made.success());
+    service.folder.path().join("esp").to_str().unwrap().into()
+}
+
+/// Starts the first entry, which is the local disk, and waits for what that writes.
+fn starts_from_its_disk(service: &Service<'_>, computer: Computer, text: &str) {
+    let since = Instant::now();
+    wait_for_line(service, "menu", since, |line| line.contains("→ menu,") || line.contains("GET /script/"));
+    std::thread::sleep(DRAWING);
+    computer.press(&["ret"]);
+    wait_for(text, LIMIT, || {
+        std::thread::sleep(Duration::from_millis(500));
+        let written = std::fs::read(service.folder.path().join("serial")).unwrap_or_default();
+        String::from_utf8_lossy(&written).contains(text).then_some(())
+    });
+    println!("{:6.1} s  {text}", since.elapsed().as_secs_f64());
+    drop(computer);
+}
+
+#[test]
+fn a_local_disk_is_started_by_every_loader_under_bios() {
+    let text = "the disk of auklet-chart was started";
+    let loaders: [(&str, fn(&Service<'_>)); 3] =
+        [("grub", add_bios_grub), ("pxelinux", add_pxelinux), ("script", |_| {})];
+    for (name, add_loader) in loaders {
+        println!("{name} under BIOS");
+        let namespace = wire(&format!("disk-{name}"));
+        let service = prepare(&namespace);
+        add_loader(&service);
+        let drive = format!("file={},format=raw,if=none,id=disk", bios_disk(&service, text));
+        let parts = ["-drive", &drive, "-device", "ide-hd,drive=disk,bootindex=2"].map(str::to_owned);
+        let computer = Computer::power_on(&namespace, service.folder.path(), "", &parts);
+        starts_from_its_disk(&service, computer, text);
+    }
+}
+
+#[test]
+fn a_local_disk_is_started_by_every_loader_under_uefi() {
+    let text = "the disk of auklet-chart was started";
+    let loaders: [(&str, fn(&Service<'_>), &str); 2] = [
+        ("grub", |service| add_signed_loader(service, "port-80"), ",romfile="),
+        // The NIC's own option ROM is the firmware with scripts.
+        ("script", |_| {}, ""),
+    ];
+    for (name, add_loader, nic) in loaders {
+        println!("{name} under UEFI");
+        let namespace = wire(&format!("disk-u{name}"));
+        let service = prepare(&namespace);
+        add_loader(&service);
+        let drive = format!("file=fat:rw:{},format=raw,if=none,id=disk", uefi_disk(&service, text));
+        let mut parts = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+        parts.extend(["-drive", &drive, "-device", "ide-hd,drive=disk,bootindex=2"].map(str::to_owned));
+        let computer = Computer::power_on(&namespace, service.folder.path(), nic, &parts);
+        starts_from_its_disk(&service, computer, text);
+    }
 }

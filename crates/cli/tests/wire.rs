@@ -7,7 +7,7 @@ use support::{
     need,
     netns::Netns,
     service::Service,
-    udhcpc::{address, ask, try_ask},
+    udhcpc::{address, ask, told, try_ask},
 };
 
 const CLIENT_MAC: &str = "02:00:5e:00:53:aa";
@@ -106,6 +106,95 @@ fn curl(client: &Netns, words: &[&str]) -> String {
     let output =
         client.command(&need("/usr/bin/curl", "curl")).args(["-s", "-m", "10"]).args(words).output().unwrap();
     String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+#[test]
+fn a_line_of_a_menu_is_picked_from_its_machines_own_address_only() {
+    let (server, client) = wire("pick");
+    let service = start(&server);
+    service.add_image();
+    service.add_answers();
+    let menu = service.write(
+        "menu.toml",
+        "title = 'Quay'\n[[entries]]\nkey = 'install'\ntitle = 'Install'\n\
+         action = { image = { name = 'tidewrack-12', answers = 'quay-server' } }\n",
+    );
+    service.run(&["menu", "save", "quay", "--from", &menu]);
+    service.run(&["machine", "change", "auklet-chart", "--standing", "menu", "--menu", "quay"]);
+    let folder = tempfile::tempdir().unwrap();
+    let leased = address(&ask(&client, folder.path(), &[]));
+    client.run(&format!("ip address add {leased}/24 dev eth0"));
+    client.run("ip address add 192.0.2.200/24 dev eth0");
+
+    let path = format!("pick/{}/install.grub", CLIENT_MAC.replace(':', "-"));
+    let armed = || service.json(&["install", "list"])["total"].clone();
+    let http = |from: &str| {
+        let url = format!("http://192.0.2.2/{path}");
+        curl(&client, &["--interface", from, "-o", "/dev/null", "-w", "%{http_code}", &url])
+    };
+    assert_eq!((http("192.0.2.200").as_str(), armed()), ("403", 0.into()), "somebody else's address");
+    assert_eq!(curl(&client, &["--interface", "192.0.2.200", &format!("tftp://192.0.2.2/{path}")]), "");
+    assert_eq!(armed(), 0);
+    assert_eq!((http(&leased).as_str(), armed()), ("200", 1.into()));
+}
+
+#[test]
+fn an_application_that_was_handed_over_to_finds_its_files_by_its_own_paths() {
+    let (server, client) = wire("app");
+    let service = start(&server);
+    let program = std::fs::read(need("/usr/lib/ipxe/snponly.efi", "ipxe")).unwrap();
+    service.write("app/bootmgr.efi", program);
+    for file in ["Boot/BCD", "Boot/Fonts/wgl4_boot.ttf", "sources/boot.wim"] {
+        service.write(&format!("app/{file}"), format!("content of {file}"));
+    }
+    let folder = service.folder.path().join("app");
+    let program = ["--kind", "firmware-app", "--program", "bootmgr.efi", "--cpu", "x64", "--wait", "--yes"];
+    service.run(&[&["image", "add", folder.to_str().unwrap(), "--name", "bollard-pe"], &program[..]].concat());
+    let leases = tempfile::tempdir().unwrap();
+    let leased = address(&ask(&client, leases.path(), &[]));
+    client.run(&format!("ip address add {leased}/24 dev eth0"));
+    client.run("ip address add 192.0.2.200/24 dev eth0");
+
+    let read = |from: &str, path: &str| {
+        curl(&client, &["--path-as-is", "--interface", from, &format!("tftp://192.0.2.2/{path}")])
+    };
+    assert_eq!(read(&leased, "%5CBoot%5CBCD"), "", "it was handed over to nothing yet");
+    let own = format!("boot/{}/bollard-pe/r1/bootmgr.efi", CLIENT_MAC.replace(':', "-"));
+    let url = format!("http://192.0.2.2/{own}");
+    let size = curl(&client, &["--interface", &leased, "-o", "/dev/null", "-w", "%{size_download}", &url]);
+    assert!(size.parse::<u64>().unwrap() > 100_000, "{size}");
+    for (asked, file) in [
+        ("%5CBoot%5CBCD", "Boot/BCD"),
+        ("boot/bcd", "Boot/BCD"),
+        ("%5CBOOT%5CFONTS%5CWGL4_BOOT.TTF", "Boot/Fonts/wgl4_boot.ttf"),
+        ("some/place/sources/boot.wim", "sources/boot.wim"),
+    ] {
+        assert_eq!(read(&leased, asked), format!("content of {file}"), "{asked}");
+    }
+    assert_eq!(read(&leased, "%5CBoot%5CBCD.LOG"), "", "what is not there");
+    assert_eq!(read("192.0.2.200", "%5CBoot%5CBCD"), "", "somebody else was not handed over");
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    assert!(story.contains("Boot/BCD of bollard-pe r1"), "{story}");
+}
+
+#[test]
+fn firmware_that_names_itself_by_user_class_is_told_its_script() {
+    let (server, client) = wire("class");
+    let service = start(&server);
+    let folder = tempfile::tempdir().unwrap();
+    // Options 60, 77 and 93 as such firmware sends them; RFC 3004 class data without its length, as it does.
+    let options = ["-V", "PXEClient:Arch:00007:UNDI:003010", "-x", "0x4d:69505845", "-x", "0x5d:0007"];
+    let told_all = ask(&client, folder.path(), &options);
+    let file = told(&told_all, "boot_file").unwrap_or_else(|| panic!("no boot file: {told_all}"));
+    let dashed = CLIENT_MAC.replace(':', "-");
+    assert_eq!(file, format!("http://192.0.2.2/script/{dashed}/menu.script"));
+    client.run(&format!("ip address add {}/24 dev eth0", address(&told_all)));
+    let script = curl(&client, &[&file]);
+    assert!(script.starts_with("#!ipxe\n") && script.contains("auklet-chart"), "{script}");
+    // The same firmware without that name, and without a loader here, gets an address only.
+    let plain = ask(&client, folder.path(), &["-V", "PXEClient:Arch:00007:UNDI:003010", "-x", "0x5d:0007"]);
+    assert_eq!(told(&plain, "boot_file"), None, "{plain}");
+    assert!(!service.log().contains("panicked"));
 }
 
 #[test]

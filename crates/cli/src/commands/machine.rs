@@ -113,12 +113,15 @@ impl Traits {
 /// Which machines.
 #[derive(Debug, Args)]
 pub(crate) struct Filter {
-    /// Only those whose name, MAC address, address or image holds this text.
+    /// Only those whose name, MAC address, address, label or image holds this text.
     text: Option<String>,
     /// Only those at these stages, joined by commas: failed, stalled, installing, booting, armed, idle,
     /// installed.
     #[arg(long)]
     stage: Option<String>,
+    /// Only those with this label; given several times, with all of them.
+    #[arg(long)]
+    label: Vec<String>,
     /// Order by name, not by who needs somebody.
     #[arg(long)]
     by_name: bool,
@@ -160,6 +163,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let query = MachineQuery {
                 text: filter.text,
                 stage: filter.stage,
+                label: (!filter.label.is_empty()).then(|| filter.label.join(",")),
                 sort: filter.by_name.then_some(MachineSort::Name),
                 limit: Some(filter.limit),
                 ..MachineQuery::default()
@@ -267,11 +271,12 @@ pub(crate) fn rows(machines: &[MachineRow]) -> String {
             or_dash(step),
             or_dash(machine.install),
             holds(machine),
+            or_dash((!machine.labels.is_empty()).then(|| machine.labels.join(", "))),
             or_dash(machine.address),
             ago(machine.last_seen),
         ]
     };
-    let head = ["name", "mac", "stage", "last step", "install", "holds", "address", "seen"];
+    let head = ["name", "mac", "stage", "last step", "install", "holds", "labels", "address", "seen"];
     table(head, machines.iter().map(row))
 }
 

@@ -129,10 +129,17 @@ impl Browser {
         }
     }
 
-    /// Waits for a link and follows it by the keyboard: a row of a live list may move from under a pointer.
+    /// Waits for a link and follows it by the keyboard: a row of a live list may move from under a pointer, and be
+    /// drawn anew in another place.
     pub async fn follow(&self, css: &str) {
-        let wait = self.client.wait().at_most(PATIENCE);
-        wait.for_element(Locator::Css(css)).await.unwrap().send_keys("\u{e007}").await.unwrap();
+        let end = std::time::Instant::now() + PATIENCE;
+        loop {
+            let wait = self.client.wait().at_most(PATIENCE);
+            match wait.for_element(Locator::Css(css)).await.unwrap().send_keys("\u{e007}").await {
+                Err(error) if error.is_stale_element_reference() && std::time::Instant::now() < end => {}
+                followed => return followed.unwrap(),
+            }
+        }
     }
 
     /// The texts of all elements that fit.

@@ -4,7 +4,7 @@ use std::{
     io::{Read, Write},
     os::unix::net::UnixStream,
     path::{Path, PathBuf},
-    process::{Child, Stdio},
+    process::{Child, Command, Stdio},
     time::Duration,
 };
 
@@ -41,11 +41,11 @@ impl Computer {
         let mut command = namespace.command(&qemu);
         command
             .args(["-machine", machine, "-cpu", "max", "-m", "1024", "-display", "none"])
-            .args(["-no-reboot", "-boot", "n"])
+            .arg("-no-reboot")
             .args(["-monitor", &format!("unix:{},server=on,wait=off", monitor.display())])
             .args(["-serial", &format!("file:{}", serial.display())])
             .args(["-netdev", "tap,id=wire,ifname=tap0,script=no,downscript=no"])
-            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC}{rom}")])
+            .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC},bootindex=1{rom}")])
             .args(firmware)
             .stdin(Stdio::null())
             .stdout(Stdio::null());
@@ -151,5 +151,54 @@ pub fn add_signed_loader(service: &Service<'_>, http: &str) {
         &format!("x86_64-efi/http.mod={}", need("/usr/lib/grub/x86_64-efi/http.mod", "grub-efi-amd64-bin")),
         "--http",
         http,
+    ]);
+}
+
+/// GRUB for BIOS, made of Debian's modules.
+pub fn add_bios_grub(service: &Service<'_>) {
+    let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
+    need("/usr/lib/grub/i386-pc/pxe.mod", "grub-pc-bin");
+    let core = service.folder.path().join("core.0");
+    let modules = "pxe tftp net normal configfile linux echo sleep test reboot halt chain biosdisk";
+    let made = Command::new(mkimage)
+        .args(["-O", "i386-pc-pxe", "--prefix=(pxe)/grub", "-o", core.to_str().unwrap()])
+        .args(modules.split(' '))
+        .status()
+        .unwrap();
+    assert!(made.success());
+    service.run(&[
+        "loader",
+        "add",
+        "bios-core",
+        "--architecture",
+        "bios",
+        // The emulated NIC's option ROM reads scripts, and would get one.
+        "--user-class",
+        "iPXE",
+        "--boot-file",
+        core.to_str().unwrap(),
+        "--file",
+        &format!("i386-pc/http.mod={}", need("/usr/lib/grub/i386-pc/http.mod", "grub-pc-bin")),
+    ]);
+}
+
+/// Debian's PXELINUX, with what it needs for a menu.
+pub fn add_pxelinux(service: &Service<'_>) {
+    let module = |name: &str| need(&format!("/usr/lib/syslinux/modules/bios/{name}"), "syslinux-common");
+    service.run(&[
+        "loader",
+        "add",
+        "bios",
+        // The emulated NIC's option ROM reads scripts, and would get one.
+        "--user-class",
+        "iPXE",
+        "--boot-file",
+        &need("/usr/lib/PXELINUX/lpxelinux.0", "pxelinux"),
+        "--file",
+        &module("ldlinux.c32"),
+        "--file",
+        &module("menu.c32"),
+        "--file",
+        &module("libutil.c32"),
     ]);
 }

@@ -17,6 +17,8 @@ pub enum HttpReach {
     /// Not at all.
     None,
     /// From port 80 only (GRUB 2.06).
+    // Records of earlier releases have it without the hyphen.
+    #[serde(rename = "port-80", alias = "port80")]
     Port80,
     /// From any port.
     AnyPort,

@@ -41,12 +41,20 @@ pub(super) async fn list(
     let mut rows = Vec::new();
     let wanted: Option<Vec<&str>> =
         query.stage.as_deref().map(|stages| stages.split(',').map(str::trim).collect());
+    let labels: Vec<&str> = query
+        .label
+        .iter()
+        .flat_map(|labels| labels.split(','))
+        .map(str::trim)
+        .filter(|label| !label.is_empty())
+        .collect();
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     for machine in site.machines() {
         let row = admin.app.machine_row(&site, machine);
         *stages.entry(row.stage.as_str().into()).or_default() += 1;
         let at_stage = wanted.as_ref().is_none_or(|wanted| wanted.contains(&row.stage.as_str()));
-        if at_stage && holds(&row, &text) {
+        let labelled = labels.iter().all(|label| row.labels.iter().any(|own| own == label));
+        if at_stage && labelled && holds(&row, &text) {
             rows.push(row);
         }
     }
@@ -65,6 +73,7 @@ fn holds(row: &MachineRow, text: &str) -> bool {
         || row.name.to_lowercase().contains(text)
         || row.macs.iter().any(|mac| mac.contains(text) || mac.replace(':', "-").contains(text))
         || row.address.is_some_and(|address| address.to_string().contains(text))
+        || row.labels.iter().any(|label| label.contains(text))
         || row.target.as_ref().is_some_and(|image| image.contains(text))
         || row.installed.as_ref().is_some_and(|installed| installed.image.contains(text))
 }
