@@ -13,7 +13,7 @@ TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-stati
 BENCH_PACKAGES := nginx-light xorriso
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
-	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common
+	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe
 
 .PHONY: help
 help: ## Show this list

@@ -295,3 +295,38 @@ fn a_local_disk_is_started_by_every_loader_under_uefi() {
         starts_from_its_disk(&service, computer, text);
     }
 }
+
+#[test]
+fn a_uefi_application_is_handed_over_to_from_the_menu() {
+    let namespace = wire("menu-app");
+    let service = prepare(&namespace);
+    add_signed_loader(&service, "port-80");
+    let program = need("/usr/lib/ipxe/snponly.efi", "ipxe");
+    let words = [
+        "image",
+        "add",
+        &program,
+        "--name",
+        "bollard-net",
+        "--kind",
+        "firmware-app",
+        "--program",
+        "snponly.efi",
+    ];
+    service.run(&[&words[..], &["--cpu", "x64", "--wait", "--yes"]].concat());
+    let menu = "title = 'Quay'\n[[entries]]\nkey = 'app'\ntitle = 'Hand over'\n\
+                action = { image = { name = 'bollard-net' } }\n";
+    let menu = service.write("app.toml", menu);
+    service.run(&["menu", "save", "quay", "--from", &menu]);
+    let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    let since = Instant::now();
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
+    wait_for_line(&service, "menu", since, |line| line.contains("→ menu,"));
+    std::thread::sleep(DRAWING);
+    computer.press(&["ret"]);
+    wait_for_line(&service, "the application", since, |line| line.contains("snponly.efi"));
+    // That it runs is seen by what it does: it asks for its script, as no loader before it did.
+    wait_for_line(&service, "what the application asks for", since, |line| line.contains("GET /script/"));
+    drop(computer);
+    println!("{}", service.run(&["trace", "auklet-chart", "--all"]));
+}

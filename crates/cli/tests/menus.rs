@@ -234,7 +234,10 @@ fn loaders_of_the_systems_packages_are_found_added_and_served_as_they_are() {
     };
     let (signed, bios) = (of("uefi-x64"), of("bios"));
     let text = serde_json::to_string(&signed).unwrap();
-    assert!(text.contains("Microsoft UEFI CA") && text.contains("/usr/lib/shim/shimx64.efi.signed"), "{text}");
+    assert!(
+        text.contains("Microsoft UEFI CA") && text.contains("/usr/lib/shim/shimx64.efi.signed"),
+        "{text}"
+    );
     for loader in [&signed, &bios] {
         let name = loader["name"].as_str().unwrap();
         service.run(&["loader", "find", "--add", name]);

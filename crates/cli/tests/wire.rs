@@ -149,7 +149,8 @@ fn an_application_that_was_handed_over_to_finds_its_files_by_its_own_paths() {
     }
     let folder = service.folder.path().join("app");
     let program = ["--kind", "firmware-app", "--program", "bootmgr.efi", "--cpu", "x64", "--wait", "--yes"];
-    service.run(&[&["image", "add", folder.to_str().unwrap(), "--name", "bollard-pe"], &program[..]].concat());
+    service
+        .run(&[&["image", "add", folder.to_str().unwrap(), "--name", "bollard-pe"], &program[..]].concat());
     let leases = tempfile::tempdir().unwrap();
     let leased = address(&ask(&client, leases.path(), &[]));
     client.run(&format!("ip address add {leased}/24 dev eth0"));

@@ -2,6 +2,7 @@
 
 use std::{
     net::TcpListener,
+    os::unix::process::CommandExt,
     path::Path,
     process::{Child, Command, Stdio},
     time::Duration,
@@ -30,6 +31,7 @@ impl Browser {
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new(driver)
             .arg(format!("--port={port}"))
+            .process_group(0)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -166,7 +168,9 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        let _ = self.driver.kill();
+        // With the browser that it started, which a test that failed did not close.
+        let group = format!("-{}", self.driver.id());
+        let _ = Command::new("kill").args(["-s", "KILL", "--", &group]).status();
         let _ = self.driver.wait();
     }
 }

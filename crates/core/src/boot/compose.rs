@@ -201,7 +201,7 @@ pub fn screen_of_menu(menu: &Menu, why: &str, viewer: &Viewer<'_>) -> Screen {
 
 fn fill_from_menu(screen: &mut Screen, menu: &Menu, viewer: &Viewer<'_>) {
     let values = Bound::from(viewer.values(None));
-    let title = values.fill(&menu.title).unwrap_or_else(|_| menu.title.clone());
+    let title = menu.title.fill(&values);
     screen.title = title;
     screen.lines = lines(&menu.entries, &mut vec![&menu.name], "", viewer, &values, &mut screen.left_out);
     let there = |key: &&String| screen.lines.iter().any(|line| line.key == **key);
@@ -227,7 +227,7 @@ fn lines<'a>(
 ) -> Vec<Line> {
     let mut shown = Vec::new();
     for entry in entries {
-        let title = values.fill(&entry.title).unwrap_or_else(|_| entry.title.clone());
+        let title = entry.title.fill(values);
         let key = if prefix.is_empty() { entry.key.clone() } else { format!("{prefix}.{}", entry.key) };
         if let Some(when) = entry.when.as_ref().filter(|when| !when.holds(values)) {
             left_out.push(LeftOut { title, why: format!("not so on this machine: {}", when.as_str()) });

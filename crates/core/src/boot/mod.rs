@@ -31,4 +31,4 @@ pub use paths::{Request, SCRIPT_USER_CLASS, boot_path, iso_path, loader_path, pi
 pub use plan::{Action, BootPlan, MenuFrom, Why, menu_shown, plan};
 pub use screen::{KernelBoot, LeftOut, Line, LineAction, Screen};
 pub use service::Service;
-pub use values::{Bound, Condition, TemplateError, VALUES_MEND, Values};
+pub use values::{Bound, Condition, Template, TemplateError, VALUES_MEND, Values};

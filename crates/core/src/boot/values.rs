@@ -3,9 +3,14 @@
 //! `{{ name }}` in a parameter, an entry's text or a menu's title; `'kiosk' in labels` in a condition. The syntax is
 //! Jinja's, and a name that is not there is an error, never an empty text.
 
-use std::{cell::OnceCell, collections::BTreeMap, sync::LazyLock};
+use std::{
+    collections::BTreeMap,
+    sync::{Arc, LazyLock},
+};
 
-use minijinja::{AutoEscape, Environment, Error, ErrorKind, Expression, UndefinedBehavior, Value, context};
+use minijinja::{
+    AutoEscape, Environment, Error, ErrorKind, Expression, UndefinedBehavior, Value, context, value::Object,
+};
 
 use super::Architecture;
 use crate::{Fault, net::Mac};
@@ -23,18 +28,11 @@ static TEXTS: LazyLock<Environment<'static>> = LazyLock::new(|| {
     environment
 });
 
-/// The values of one machine, in the form that texts and conditions read. Made when the first of them asks.
+/// The values of one machine, in the form that texts and conditions read.
 #[derive(Debug)]
-pub struct Bound {
-    values: Values,
-    context: OnceCell<Value>,
-}
+pub struct Bound(Value);
 
 impl Bound {
-    fn context(&self) -> Value {
-        self.context.get_or_init(|| self.values.context()).clone()
-    }
-
     /// A text with its values put in.
     ///
     /// # Errors
@@ -43,15 +41,14 @@ impl Bound {
         if !is_template(text) {
             return Ok(text.into());
         }
-        let filled =
-            TEXTS.render_str(text, self.context()).map_err(|error| TemplateError::new(text, &error))?;
+        let filled = TEXTS.render_str(text, &self.0).map_err(|error| TemplateError::new(text, &error))?;
         Ok(filled.chars().take(MOST_TEXT).collect())
     }
 }
 
 impl From<Values> for Bound {
     fn from(values: Values) -> Self {
-        Self { values, context: OnceCell::new() }
+        Self(Value::from_object(values))
     }
 }
 
@@ -113,35 +110,6 @@ impl Values {
         }
     }
 
-    fn context(&self) -> Value {
-        let text = |mac: Option<Mac>, form: fn(Mac) -> String| mac.map(form).unwrap_or_default();
-        let bare = |mac: Mac| mac.dashed().replace('-', "");
-        // A value that is not known is empty: only a name that never exists is a mistake.
-        let shown = |address: Option<std::net::Ipv4Addr>| {
-            address.map(|address| address.to_string()).unwrap_or_default()
-        };
-        context! {
-            name => self.name,
-            mac => text(self.mac, |mac| mac.to_string()),
-            mac_dashed => text(self.mac, Mac::dashed),
-            mac_bare => text(self.mac, bare),
-            // As PXELINUX gives it to kernels: the hardware type before the address.
-            bootif => text(self.mac, |mac| format!("01-{}", mac.dashed())),
-            address => shown(self.address),
-            netmask => shown(self.netmask),
-            router => shown(self.router),
-            dns => shown(self.dns),
-            domain => self.domain.clone().unwrap_or_default(),
-            vlan => self.vlan.map_or_else(String::new, |vlan| vlan.to_string()),
-            nic => self.facts.get("nic").cloned().unwrap_or_default(),
-            architecture => self.architecture.map(|architecture| architecture.to_string()).unwrap_or_default(),
-            labels => self.labels,
-            facts => Facts(self.facts.clone()).into_value(),
-            service => self.service,
-            image => context! { url => self.image_url.clone().unwrap_or_default(), iso => self.image_iso.clone().unwrap_or_default() },
-        }
-    }
-
     /// A text with its values put in.
     ///
     /// # Errors
@@ -151,20 +119,89 @@ impl Values {
     }
 }
 
+/// Made when it is asked for, as most texts name few of them. A value that is not known is empty: only a name that
+/// never exists is a mistake.
+impl Object for Values {
+    fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
+        let address = |address: Option<std::net::Ipv4Addr>| {
+            address.map_or_else(|| Value::from(""), |address| Value::from(address.to_string()))
+        };
+        let mac = |form: fn(Mac) -> String| Value::from(self.mac.map(form).unwrap_or_default());
+        let text = |text: &Option<String>| Value::from(text.as_deref().unwrap_or_default());
+        Some(match key.as_str()? {
+            "name" => Value::from(self.name.as_str()),
+            "mac" => mac(|mac| mac.to_string()),
+            "mac_dashed" => mac(Mac::dashed),
+            "mac_bare" => mac(|mac| mac.dashed().replace('-', "")),
+            // As PXELINUX gives it to kernels: the hardware type before the address.
+            "bootif" => mac(|mac| format!("01-{}", mac.dashed())),
+            "address" => address(self.address),
+            "netmask" => address(self.netmask),
+            "router" => address(self.router),
+            "dns" => address(self.dns),
+            "domain" => text(&self.domain),
+            "vlan" => Value::from(self.vlan.map_or_else(String::new, |vlan| vlan.to_string())),
+            "nic" => Value::from(self.facts.get("nic").map_or("", String::as_str)),
+            "architecture" => Value::from(
+                self.architecture.map_or_else(String::new, |architecture| architecture.to_string()),
+            ),
+            "labels" => Value::from_serialize(&self.labels),
+            "facts" => Value::from_object(Facts(self.facts.clone())),
+            "service" => Value::from(self.service.as_str()),
+            "image" => context! { url => text(&self.image_url), iso => text(&self.image_iso) },
+            _ => return None,
+        })
+    }
+}
+
 /// Facts are asked for by names that not every machine has: one that is missing is empty.
 #[derive(Debug)]
 struct Facts(BTreeMap<String, String>);
 
-impl Facts {
-    fn into_value(self) -> Value {
-        Value::from_object(self)
+impl Object for Facts {
+    fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
+        let key = key.as_str()?;
+        Some(Value::from(self.0.get(key).cloned().unwrap_or_default()))
     }
 }
 
-impl minijinja::value::Object for Facts {
-    fn get_value(self: &std::sync::Arc<Self>, key: &Value) -> Option<Value> {
-        let key = key.as_str()?;
-        Some(Value::from(self.0.get(key).cloned().unwrap_or_default()))
+/// A text that may name values, compiled once.
+#[derive(Debug, Clone)]
+pub struct Template {
+    text: String,
+    /// `None` where it names no value.
+    compiled: Option<Arc<Environment<'static>>>,
+}
+
+impl PartialEq for Template {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl Template {
+    /// A text that was checked by [`Values::fill`]. One that cannot be compiled stands for itself.
+    #[must_use]
+    pub fn new(text: &str) -> Self {
+        let compiled = is_template(text).then(|| {
+            let mut environment = TEXTS.clone();
+            environment.add_template_owned("", text.to_owned()).ok().map(|()| Arc::new(environment))
+        });
+        Self { text: text.into(), compiled: compiled.flatten() }
+    }
+
+    /// As it was entered.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// The text with its values put in; as it was entered where that fails on these.
+    #[must_use]
+    pub fn fill(&self, values: &Bound) -> String {
+        let template = self.compiled.as_ref().and_then(|compiled| compiled.get_template("").ok());
+        let filled = template.and_then(|template| template.render(&values.0).ok());
+        filled.map_or_else(|| self.text.clone(), |filled| filled.chars().take(MOST_TEXT).collect())
     }
 }
 
@@ -212,7 +249,7 @@ impl TemplateError {
 #[derive(Debug, Clone)]
 pub struct Condition {
     text: String,
-    expression: std::sync::Arc<Expression<'static, 'static>>,
+    expression: Arc<Expression<'static, 'static>>,
 }
 
 impl PartialEq for Condition {
@@ -230,7 +267,7 @@ impl Condition {
         let expression = TEXTS
             .compile_expression_owned(text.to_owned())
             .map_err(|error| TemplateError::new(text, &error))?;
-        let condition = Self { text: text.into(), expression: std::sync::Arc::new(expression) };
+        let condition = Self { text: text.into(), expression: Arc::new(expression) };
         match condition.try_on(&Values::example().into()) {
             // What only these values do not fit may fit a machine's.
             Err(error) if !error.of_values => Err(error),
@@ -246,7 +283,7 @@ impl Condition {
 
     fn try_on(&self, values: &Bound) -> Result<bool, TemplateError> {
         let value =
-            self.expression.eval(values.context()).map_err(|error| TemplateError::new(&self.text, &error))?;
+            self.expression.eval(&values.0).map_err(|error| TemplateError::new(&self.text, &error))?;
         if value.is_undefined() {
             let reason = "there is no value of that name".into();
             return Err(TemplateError { text: self.text.clone(), reason, of_values: false });

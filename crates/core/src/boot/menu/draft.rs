@@ -8,7 +8,7 @@ use super::{After, Guard, Menu, MenuAction, MenuEntry, join};
 use crate::{
     Fault, Faults, Id,
     answers::SALT_BYTES,
-    boot::{Condition, VALUES_MEND, Values, check_parameter},
+    boot::{Condition, Template, VALUES_MEND, Values, check_parameter},
     image::ImageKind,
     name,
     site::Site,
@@ -146,7 +146,7 @@ impl MenuDraft {
             Some(Menu {
                 id: former.map_or_else(Id::generate, |former| former.id),
                 name: name.into(),
-                title: self.title.clone(),
+                title: Template::new(&self.title),
                 entries,
                 default: self.default.clone(),
                 timeout_secs: self.timeout_secs,
@@ -249,7 +249,7 @@ impl Check<'_> {
         let action = self.action(&format!("{place}.action"), &path, &draft.action, depth)?;
         Some(MenuEntry {
             key: draft.key.clone(),
-            title: draft.title.clone(),
+            title: Template::new(&draft.title),
             action,
             when,
             guard,

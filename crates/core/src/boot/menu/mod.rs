@@ -8,7 +8,7 @@ pub use draft::{ActionDraft, EntryDraft, MenuDraft};
 pub use guard::Guard;
 use serde::{Deserialize, Serialize};
 
-use super::Condition;
+use super::{Condition, Template};
 use crate::Id;
 
 /// What follows when a chosen entry comes back without having started anything.
@@ -35,7 +35,7 @@ pub struct Menu {
     /// What people and commands call it.
     pub name: String,
     /// What stands above the entries; it may name the machine's values.
-    pub title: String,
+    pub title: Template,
     /// The entries, in order.
     pub entries: Vec<MenuEntry>,
     /// Key of the entry that starts by itself; the first if left out.
@@ -54,7 +54,7 @@ pub struct MenuEntry {
     /// What the loader's text calls it: unique among its neighbours.
     pub key: String,
     /// What it says; it may name the machine's values.
-    pub title: String,
+    pub title: Template,
     /// What choosing it does.
     pub action: MenuAction,
     /// For whom it is there.

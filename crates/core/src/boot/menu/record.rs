@@ -3,12 +3,15 @@
 use std::collections::BTreeMap;
 
 use super::{ActionDraft, EntryDraft, Guard, Menu, MenuAction, MenuDraft, MenuEntry, join};
-use crate::{Id, boot::Condition};
+use crate::{
+    Id,
+    boot::{Condition, Template},
+};
 
 impl From<&Menu> for MenuDraft {
     fn from(menu: &Menu) -> Self {
         Self {
-            title: menu.title.clone(),
+            title: menu.title.as_str().into(),
             default: menu.default.clone(),
             timeout_secs: menu.timeout_secs,
             silent: menu.silent,
@@ -34,7 +37,7 @@ impl From<&MenuEntry> for EntryDraft {
         };
         Self {
             key: entry.key.clone(),
-            title: entry.title.clone(),
+            title: entry.title.as_str().into(),
             when: entry.when.as_ref().map(|when| when.as_str().into()),
             guard: None,
             keep_guard: entry.guard.is_some(),
@@ -89,7 +92,7 @@ impl Menu {
         Self {
             id,
             name,
-            title: draft.title.clone(),
+            title: Template::new(&draft.title),
             entries: restore("", &draft.entries, guards),
             default: draft.default.clone(),
             timeout_secs: draft.timeout_secs,
@@ -130,7 +133,7 @@ fn restore(prefix: &str, drafts: &[EntryDraft], guards: &BTreeMap<String, Guard>
         };
         MenuEntry {
             key: draft.key.clone(),
-            title: draft.title.clone(),
+            title: Template::new(&draft.title),
             action,
             when: draft.when.as_ref().and_then(|text| Condition::new(text).ok()),
             guard: guards.get(&path).cloned(),
