@@ -70,9 +70,10 @@ test-firmware: packages-firmware console ## Boot real firmware, loaders and an i
 	$(CARGO) test --package lastmile --features firmware --test firmware --test firmware_menus -- --nocapture --test-threads 1
 
 .PHONY: lint
-lint: packages-build console ## Formatting, clippy, the console's types and lint
+lint: packages-build console ## Formatting, clippy, the fuzz targets, the console's types and lint
 	$(CARGO) fmt --check
 	$(CARGO) clippy --workspace --all-targets --all-features -- -D warnings
+	cd fuzz && $(CARGO) fmt --check && $(CARGO) check --quiet
 	cd console && npm run --silent check && npm run --silent lint
 
 .PHONY: bench

@@ -16,7 +16,10 @@ fuzz_target!(|bytes: &[u8]| {
     let Ok(message) = Message::parse(bytes) else { return };
     let written = message.emit();
     let again = Message::parse(&written).expect("what is written can be read");
-    assert_eq!((again.op, again.kind, again.xid, again.yiaddr), (message.op, message.kind, message.xid, message.yiaddr));
+    assert_eq!(
+        (again.op, again.kind, again.xid, again.yiaddr),
+        (message.op, message.kind, message.xid, message.yiaddr)
+    );
     let _ = (message.firmware(), message.user_classes(), message.machine_uuid(), message.relay_info());
     let own = Ipv4Addr::new(192, 0, 2, 2);
     for mode in [Mode::Lease, Mode::Proxy] {

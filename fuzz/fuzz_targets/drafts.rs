@@ -1,11 +1,12 @@
-//! Any JSON where a subnet, a reservation, a machine or a loader is entered: refused with its faults, or taken.
+//! Any JSON where something is entered: refused with its faults, or taken.
 #![no_main]
 
 use jiff::Timestamp;
 use lastmile_core::{
     Id,
-    boot::LoaderDraft,
-    machine::MachineDraft,
+    boot::{LoaderDraft, LoaderFacts, MenuDraft},
+    image::{Holding, RevisionDraft},
+    machine::{LabelDraft, MachineDraft},
     net::{Picture, ReservationDraft, SubnetDraft},
     site::Site,
 };
@@ -30,7 +31,22 @@ fuzz_target!(|bytes: &[u8]| {
         let _ = draft.check(&site, None, Timestamp::UNIX_EPOCH);
     }
     if let Ok(draft) = serde_json::from_slice::<LoaderDraft>(bytes) {
-        let _ = draft.check(Id::generate(), [], |_, _| true);
+        let _ = draft.check(Id::generate(), LoaderFacts::default(), [], |_, _| true);
+    }
+    if let Ok(draft) = serde_json::from_slice::<MenuDraft>(bytes) {
+        match draft.check("quay", &site, None, || [0; 12]) {
+            Ok(menu) => {
+                let again = MenuDraft::from(&menu).check("quay", &site, Some(&menu), || [0; 12]);
+                assert_eq!(again.as_ref(), Ok(&menu), "what was taken is taken again");
+            }
+            Err(faults) => assert!(faults.iter().all(|fault| !fault.mend.is_empty())),
+        }
+    }
+    if let Ok(draft) = serde_json::from_slice::<RevisionDraft>(bytes) {
+        let _ = draft.check(None, Holding::default(), Timestamp::UNIX_EPOCH, |_, _| true);
+    }
+    if let Ok(draft) = serde_json::from_slice::<LabelDraft>(bytes) {
+        let _ = draft.check("kiosk", &site);
     }
     let _ = serde_json::from_slice::<ReservationDraft>(bytes);
 });

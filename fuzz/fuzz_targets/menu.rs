@@ -6,7 +6,8 @@
 use std::net::Ipv4Addr;
 
 use lastmile_core::boot::{
-    After, HttpReach, KernelBoot, Language, Line, LineAction, Origin, Parameter, Reader, Screen, Service, render,
+    After, HttpReach, KernelBoot, Language, Line, LineAction, Origin, Parameter, Reader, Screen, Service,
+    render,
 };
 use lastmile_sim::grub::Script;
 use libfuzzer_sys::fuzz_target;
@@ -17,7 +18,7 @@ fn line(key: &str, title: String, action: LineAction) -> Line {
 
 fn screen(parts: &[&str]) -> Screen {
     let part = |index: usize| parts.get(index).copied().unwrap_or_default().to_owned();
-    let parameter = |word| Parameter { word, origin: Origin::Entry };
+    let parameter = |word| Parameter { word, origin: Origin::Entry, replaces: vec![] };
     let kernel = KernelBoot {
         kernel: "boot/x/linux".into(),
         initrds: vec![],
@@ -44,16 +45,24 @@ fuzz_target!(|text: &str| {
     let _ = Script::parse(text);
     let parts: Vec<&str> = text.splitn(7, '\u{1}').collect();
     let service = Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port: 80, https_port: None };
-    let (hostile, plain) = (screen(&parts), screen(&[]));
+    let tame: Vec<String> = parts.iter().map(|part| part.chars().map(tame).collect()).collect();
+    let tame: Vec<&str> = tame.iter().map(String::as_str).collect();
+    let (hostile, plain) = (screen(&parts), screen(&tame));
     for language in [Language::Grub, Language::Pxelinux, Language::Script] {
         let reader = Reader { language, http: HttpReach::Port80, boxed: false };
         let rendered = render(&hostile, service, reader);
-        assert_eq!(lines(&rendered), lines(&render(&plain, service, reader)), "{language:?}: {rendered}");
+        // Fewer may come of a word that a language has no way to say alone.
+        assert!(lines(&rendered) <= lines(&render(&plain, service, reader)), "{language:?}: {rendered}");
         if language == Language::Grub {
             Script::parse(&rendered).expect("what is rendered can be read");
         }
     }
 });
+
+/// A character without a meaning in the place of one.
+fn tame(character: char) -> char {
+    if character.is_whitespace() || character.is_control() { ' ' } else { 'x' }
+}
 
 fn lines(text: &str) -> usize {
     text.lines().count()

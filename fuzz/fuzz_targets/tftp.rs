@@ -9,7 +9,8 @@ use libfuzzer_sys::fuzz_target;
 fuzz_target!(|bytes: &[u8]| {
     let now = Instant::now();
     let mut sender = Sender::new(Terms::default(), Vec::new(), 5000, now);
-    let mut receiver = Receiver::new("x", Wishes { blksize: Some(1024), windowsize: Some(4), tsize: true }, now);
+    let mut receiver =
+        Receiver::new("x", Wishes { blksize: Some(1024), windowsize: Some(4), tsize: true }, now);
     let mut file = Vec::new();
     for (step, datagram) in bytes.chunks(24).enumerate() {
         let at = now + Duration::from_millis(100 * step as u64);

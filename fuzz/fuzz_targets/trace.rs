@@ -12,7 +12,13 @@ use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
     let end = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 2), 67);
-    let datagram = |payload: &[u8], at| Datagram { at, from: end, to: end, payload: payload.into(), length: payload.len() };
+    let datagram = |payload: &[u8], at| Datagram {
+        at,
+        from: end,
+        to: end,
+        payload: payload.into(),
+        length: payload.len(),
+    };
     let mut at = Timestamp::UNIX_EPOCH;
     let events: Vec<TraceEvent> = bytes
         .chunks(600)

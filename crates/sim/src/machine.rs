@@ -252,7 +252,8 @@ impl Machine {
         let platform = if uefi { "efi" } else { "pc" };
         let mut environment = Environment {
             variables: HashMap::from([("grub_platform".into(), platform.into())]),
-            modules: HashMap::new(),
+            // What Debian's signed GRUB has built in of what our menus ask for.
+            modules: HashMap::from([("regexp".into(), true)]),
         };
         loop {
             match script.run(&environment)? {

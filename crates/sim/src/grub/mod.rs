@@ -17,6 +17,7 @@ pub struct Script(Vec<Statement>);
 enum Statement {
     Command { line: usize, words: Vec<Word> },
     If { branches: Vec<(Vec<Statement>, Vec<Statement>)>, otherwise: Vec<Statement> },
+    For { name: String, words: Vec<Word>, body: Vec<Statement> },
     Entry { title: Word, id: Option<Word>, body: Vec<Statement>, is_menu: bool },
 }
 
@@ -197,6 +198,14 @@ impl Interpreter<'_> {
                     true
                 }
                 Statement::If { branches, otherwise } => self.branch(branches, otherwise)?,
+                Statement::For { name, words, body } => {
+                    for word in words {
+                        let value = self.expand(word);
+                        self.variables.insert(name.clone(), value);
+                        self.block(body)?;
+                    }
+                    true
+                }
             };
         }
         Ok(good)
@@ -224,6 +233,8 @@ impl Interpreter<'_> {
                 self.variables.insert(name.into(), value.into());
             }
             ("export", [name]) => self.exported.push((*name).into()),
+            // A simulated machine has no disk whose files could be seen.
+            ("[", ["-f", _, "]"]) => return Ok(false),
             ("[", [left, operator, right, "]"]) => {
                 return Ok(match *operator {
                     "=" | "==" => left == right,
@@ -321,7 +332,7 @@ mod tests {
     fn run(text: &str, http: bool, variables: &[(&str, &str)]) -> Menu {
         let environment = Environment {
             variables: variables.iter().map(|(n, v)| ((*n).into(), (*v).into())).collect(),
-            modules: HashMap::from([("http".into(), http)]),
+            modules: HashMap::from([("http".into(), http), ("regexp".into(), true)]),
         };
         match Script::parse(text).unwrap().run(&environment).unwrap() {
             Run::Menu(menu) => menu,

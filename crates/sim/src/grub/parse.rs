@@ -46,6 +46,10 @@ impl Parser {
                     self.at += 1;
                     body.push(self.conditional()?);
                 }
+                Some("for") => {
+                    self.at += 1;
+                    body.push(self.repeated(line)?);
+                }
                 Some(word @ ("menuentry" | "submenu")) => {
                     let is_menu = word == "submenu";
                     self.at += 1;
@@ -74,6 +78,17 @@ impl Parser {
                 _ => return Ok(Statement::If { branches, otherwise: Vec::new() }),
             }
         }
+    }
+
+    fn repeated(&mut self, line: usize) -> Result<Statement, SimError> {
+        let mut words = self.words().into_iter();
+        let name = words.next().as_ref().and_then(plain).map(str::to_owned);
+        let (Some(name), Some("in")) = (name, words.next().as_ref().and_then(plain)) else {
+            return Err(SimError::Menu { line, what: "a 'for' without name or 'in'".into() });
+        };
+        self.block(&["do"])?;
+        let (body, _) = self.block(&["done"])?;
+        Ok(Statement::For { name, words: words.collect(), body })
     }
 
     fn entry(&mut self, line: usize, is_menu: bool) -> Result<Statement, SimError> {

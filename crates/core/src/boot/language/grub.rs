@@ -8,6 +8,17 @@ use crate::boot::{HttpReach, KernelBoot, Line, LineAction, Screen, Service, menu
 /// Who may edit entries and use the command line while a phrase guards any: nobody, as it has no phrase.
 const NOBODY: &str = "nobody";
 
+/// Where systems put their loaders on an EFI system partition: an installed system's own before the one for media that
+/// move from machine to machine (UEFI 2.10, section 3.5.1.1), which may only set the others up.
+const DISK_LOADERS: [&str; 6] = [
+    "/EFI/*/shim*.efi",
+    "/EFI/Microsoft/Boot/bootmgfw.efi",
+    "/EFI/*/grub*.efi",
+    "/EFI/systemd/systemd-boot*.efi",
+    "/EFI/BOOT/BOOT*.EFI",
+    "/EFI/Boot/boot*.efi",
+];
+
 /// Writes `screen` for a loader that fetches by HTTP as far as `reach` says.
 ///
 /// Whether HTTP really works is tried when the menu is read: under Secure Boot's lockdown the module
@@ -129,7 +140,7 @@ fn write_action(out: &mut String, pad: &str, path: &str, action: &LineAction, af
         LineAction::Lines(_) => {}
         LineAction::LocalDisk => {
             line(out, format_args!("{pad}if [ \"$grub_platform\" = \"efi\" ]; then"));
-            line(out, format_args!("{pad}  exit"));
+            write_local_uefi(out, &format!("{pad}  "));
             line(out, format_args!("{pad}else"));
             line(out, format_args!("{pad}  set root='(hd0)'"));
             line(out, format_args!("{pad}  chainloader +1"));
@@ -162,6 +173,26 @@ fn write_action(out: &mut String, pad: &str, path: &str, action: &LineAction, af
             write_after(out, pad, after);
         }
     }
+}
+
+/// Starts the first loader found on a disk of the machine; goes back to the firmware only if there is none.
+///
+/// Going back at once would not do: GRUB 2.06 ends with success, and after that firmware shows its own menu in the
+/// place of its next boot option (UEFI 2.10, section 3.1.1). A loader for another processor fails to load, and the
+/// next is tried.
+fn write_local_uefi(out: &mut String, pad: &str) {
+    line(out, format_args!("{pad}insmod regexp"));
+    line(
+        out,
+        format_args!("{pad}for loader in {}; do", DISK_LOADERS.map(|path| format!("(hd*){path}")).join(" ")),
+    );
+    line(out, format_args!("{pad}  if [ -f \"$loader\" ]; then"));
+    line(out, format_args!("{pad}    if chainloader \"$loader\"; then"));
+    line(out, format_args!("{pad}      boot"));
+    line(out, format_args!("{pad}    fi"));
+    line(out, format_args!("{pad}  fi"));
+    line(out, format_args!("{pad}done"));
+    line(out, format_args!("{pad}exit"));
 }
 
 fn write_kernel(out: &mut String, pad: &str, boot: &KernelBoot) {
@@ -242,6 +273,14 @@ menuentry 'Install Tidewrack 12' --id install {
 }
 menuentry 'Start from the local disk' --id local-disk {
   if [ \"$grub_platform\" = \"efi\" ]; then
+    insmod regexp
+    for loader in (hd*)/EFI/*/shim*.efi (hd*)/EFI/Microsoft/Boot/bootmgfw.efi (hd*)/EFI/*/grub*.efi (hd*)/EFI/systemd/systemd-boot*.efi (hd*)/EFI/BOOT/BOOT*.EFI (hd*)/EFI/Boot/boot*.efi; do
+      if [ -f \"$loader\" ]; then
+        if chainloader \"$loader\"; then
+          boot
+        fi
+      fi
+    done
     exit
   else
     set root='(hd0)'

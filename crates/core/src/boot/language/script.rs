@@ -114,9 +114,10 @@ fn write_kernel(out: &mut String, boot: &KernelBoot, service: Service) {
     line(out, format_args!("boot ||"));
 }
 
-/// UEFI goes on with its next boot option; BIOS starts the first disk.
+/// UEFI goes on with its next boot option, as it does after a program that failed and not after one that ended well
+/// (UEFI 2.10, section 3.1.1); BIOS starts the first disk.
 fn write_local_disk(out: &mut String) {
-    line(out, format_args!("iseq ${{platform}} efi && exit ||"));
+    line(out, format_args!("iseq ${{platform}} efi && exit 1 ||"));
     line(out, format_args!("sanboot --no-describe --drive 0x80 ||"));
     line(out, format_args!("exit"));
 }
@@ -170,7 +171,7 @@ initrd --name initrd0 http://192.0.2.2:8080/boot/02-00-5e-00-53-01/tidewrack-12/
 boot ||
 goto _after
 :local-disk
-iseq ${platform} efi && exit ||
+iseq ${platform} efi && exit 1 ||
 sanboot --no-describe --drive 0x80 ||
 exit
 goto _after
