@@ -143,7 +143,7 @@ function SearchField({ text, change }: { text: string; change: (text: string) =>
         ref={field}
         type="search"
         defaultValue={text}
-        placeholder="Name, MAC, address, label or image"
+        placeholder="Name, address, label, image"
         aria-label="Filter machines"
         onChange={(event) => {
           change(event.target.value);

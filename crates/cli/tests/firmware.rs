@@ -52,18 +52,7 @@ fn wait_for_event(service: &Service<'_>, what: &str, is_it: impl Fn(&str) -> boo
 }
 
 fn fill(service: &Service<'_>) {
-    service.run(&[
-        "subnet",
-        "add",
-        "quay-lab",
-        "192.0.2.0/24",
-        "--interface",
-        "quay0",
-        "--pool",
-        "192.0.2.100-192.0.2.150",
-        "--domain",
-        "gannet.example",
-    ]);
+    service.add_wire_subnet(&["--domain", "gannet.example"]);
     service.run(&[
         "image",
         "add",

@@ -52,16 +52,7 @@ action = { image = { name = "tidewrack-12" } }
 /// A service on the wire with an ISO of Debian's network boot files, in place, and a menu for the machine.
 fn prepare<'a>(namespace: &'a Netns) -> Service<'a> {
     let service = Service::start(Some(namespace), "interfaces = ['quay0']", 8480);
-    service.run(&[
-        "subnet",
-        "add",
-        "quay-lab",
-        "192.0.2.0/24",
-        "--interface",
-        "quay0",
-        "--pool",
-        "192.0.2.100-192.0.2.150",
-    ]);
+    service.add_wire_subnet(&[]);
     let iso = service.folder.path().join("tidewrack.iso");
     let tree = service.folder.path().join("tree/install.amd");
     std::fs::create_dir_all(&tree).unwrap();

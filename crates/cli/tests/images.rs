@@ -3,7 +3,7 @@
 
 mod support;
 
-use std::{fs, path::Path, process::Command, time::Duration};
+use std::{fs, process::Command, time::Duration};
 
 use serde_json::Value;
 use support::{
@@ -51,15 +51,22 @@ fn kernel(version: &str) -> Vec<u8> {
 }
 
 fn iso(service: &Service<'_>, name: &str) -> String {
-    let tree = tree(service);
-    let iso = service.folder.path().join(name);
+    tree(service);
+    iso_of_tree(service, name, &["-R", "-J", "-V", "TIDEWRACK_12"])
+}
+
+/// An ISO of the tree that is there.
+fn iso_of_tree(service: &Service<'_>, name: &str, flavour: &[&str]) -> String {
+    let folder = service.folder.path();
     let made = Command::new("xorriso")
-        .args(["-as", "mkisofs", "-quiet", "-R", "-J", "-V", "TIDEWRACK_12", "-o"])
-        .args([&iso, Path::new(&tree)])
+        .args(["-as", "mkisofs", "-quiet"])
+        .args(flavour)
+        .args(["-o", name, "tree"])
+        .current_dir(folder)
         .output()
         .expect("xorriso is needed: install the package xorriso");
     assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-    iso.to_str().unwrap().into()
+    folder.join(name).to_str().unwrap().into()
 }
 
 fn curl(words: &[&str]) -> Vec<u8> {
@@ -273,7 +280,7 @@ fn archives_and_cut_off_isos_are_what_they_are() {
         assert_eq!(image["current"]["file_count"], 6, "{name}: {image}");
         assert_eq!(image["current"]["kernel_version"], "6.1.0-18-amd64");
     }
-    let iso = iso_again(&service);
+    let iso = iso_of_tree(&service, "again.iso", &["-R"]);
     let bytes = fs::read(&iso).unwrap();
     let cut = service.write("cut.iso", &bytes[..bytes.len() / 2]);
     let text = service.run(&["image", "add", &cut, "--name", "half", "--yes"]);
@@ -292,37 +299,15 @@ fn archives_and_cut_off_isos_are_what_they_are() {
     );
 }
 
-/// The tree is there already.
-fn iso_again(service: &Service<'_>) -> String {
-    let folder = service.folder.path();
-    let made = Command::new("xorriso")
-        .args(["-as", "mkisofs", "-quiet", "-R", "-o", "again.iso", "tree"])
-        .current_dir(folder)
-        .output()
-        .unwrap();
-    assert!(made.status.success());
-    folder.join("again.iso").to_str().unwrap().into()
-}
-
 #[test]
 fn a_large_file_goes_on_where_it_broke_off() {
     let mut service = loopback(25_040);
     let large = service.write("large.img", content(9, 70 * 1024 * 1024));
+    let adding =
+        ["image", "add", &large, "--name", "large", "--kind", "tool", "--kernel", "large.img", "--yes"];
     let mut sender = Command::new(support::service::LASTMILE)
-        .args([
-            "--server",
-            service.server(),
-            "image",
-            "add",
-            &large,
-            "--name",
-            "large",
-            "--kind",
-            "tool",
-            "--kernel",
-            "large.img",
-            "--yes",
-        ])
+        .args(["--server", service.server()])
+        .args(adding)
         .stderr(std::process::Stdio::piped())
         .spawn()
         .unwrap();
@@ -340,18 +325,7 @@ fn a_large_file_goes_on_where_it_broke_off() {
     let ended = sender.wait().unwrap();
     if !ended.success() {
         // The client gave up before the service was back: another try goes on with what is there.
-        service.run(&[
-            "image",
-            "add",
-            &large,
-            "--name",
-            "large",
-            "--kind",
-            "tool",
-            "--kernel",
-            "large.img",
-            "--yes",
-        ]);
+        service.run(&adding);
     }
     let image = service.json(&["image", "show", "large"]);
     let witness = Command::new("sha256sum").arg(&large).output().unwrap();

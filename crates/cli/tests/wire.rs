@@ -24,22 +24,7 @@ fn wire(what: &str) -> (Netns, Netns) {
 
 fn start(server: &Netns) -> Service<'_> {
     let service = Service::start(Some(server), "interfaces = ['quay0']", 8480);
-    service.run(&[
-        "subnet",
-        "add",
-        "quay-lab",
-        "192.0.2.0/24",
-        "--interface",
-        "quay0",
-        "--pool",
-        "192.0.2.100-192.0.2.110",
-        "--router",
-        "192.0.2.1",
-        "--dns",
-        "192.0.2.53",
-        "--domain",
-        "gannet.example",
-    ]);
+    service.add_wire_subnet(&["--router", "192.0.2.1", "--dns", "192.0.2.53", "--domain", "gannet.example"]);
     service.run(&["machine", "add", "auklet-chart", "--mac", CLIENT_MAC]);
     service
 }

@@ -32,6 +32,12 @@ impl Service<'_> {
         ]);
     }
 
+    /// The subnet of a wire of the test's own, with more words of `subnet add`.
+    pub fn add_wire_subnet(&self, more: &[&str]) {
+        let wire = ["--interface", "quay0", "--pool", "192.0.2.100-192.0.2.150"];
+        self.run(&[&["subnet", "add", "quay-lab", "192.0.2.0/24"], &wire[..], more].concat());
+    }
+
     /// A UEFI loader of made-up content.
     pub fn add_loader(&self) {
         let shim = self.write("shimx64.efi", [1; 3000]);
