@@ -1,4 +1,5 @@
 import { ArrowLeft } from "lucide-react";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 
 import type { ImageDetail, RevisionRow } from "../api/client";
@@ -11,7 +12,7 @@ import { type Column, Table } from "../parts/Table";
 import { ago, clock, useNow } from "../parts/time";
 import { Ready } from "./Ready";
 import { Recognised } from "./Recognised";
-import { type Deed, useImage, useRevisionDeed, useWork } from "./useImages";
+import { type Deed, useImage, useRevisionDeed, useTitle, useWork } from "./useImages";
 
 export function ImagePage() {
   const { name = "" } = useParams();
@@ -72,7 +73,7 @@ function Detail({ image }: { image: ImageDetail }) {
           <Pairs
             pairs={[
               ["Ready", <Ready key="ready" revision={revision} />],
-              ["Title", image.title],
+              ["Title", <Title key={image.title} image={image} />],
               ["Kind", image.kind],
               ["Answers", revision.family],
               started(revision.start),
@@ -99,6 +100,38 @@ function Detail({ image }: { image: ImageDetail }) {
         </Section>
       </div>
     </div>
+  );
+}
+
+/** What the person at the machine reads, to be changed in its place. */
+function Title({ image }: { image: ImageDetail }) {
+  const change = useTitle(image.name);
+  const [title, setTitle] = useState(image.title);
+  const submit = (event: React.SyntheticEvent) => {
+    event.preventDefault();
+    change.mutate(title);
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-wrap items-center gap-2">
+      <input
+        className="input input-sm min-w-0 flex-1"
+        aria-label="Title"
+        value={title}
+        onChange={(event) => {
+          setTitle(event.target.value);
+        }}
+      />
+      {title !== image.title && (
+        <button type="submit" className="btn btn-xs" disabled={change.isPending}>
+          Save
+        </button>
+      )}
+      {change.error && (
+        <p role="alert" className="w-full border-l-4 border-error pl-2 text-error">
+          {change.error.message}
+        </p>
+      )}
+    </form>
   );
 }
 

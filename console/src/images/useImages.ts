@@ -22,6 +22,16 @@ export function useWork() {
   return (work.data ?? []).filter((piece) => piece.ended == null);
 }
 
+/** Changes what the person at the machine reads of an image. */
+export function useTitle(name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (title: string) =>
+      answer(await api.PUT("/api/v1/images/{name}/title", { params: { path: { name } }, body: { title } })),
+    onSettled: () => queries.invalidateQueries(),
+  });
+}
+
 export type Deed = "current" | "retire" | "restore" | "verify" | "remove";
 
 /** What can be done to a revision. */

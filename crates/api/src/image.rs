@@ -199,6 +199,13 @@ impl Inspection {
     }
 }
 
+/// What the person at the machine is to read of an image.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct ImageTitle {
+    /// One line of text.
+    pub title: String,
+}
+
 /// Which revision is to be current.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct CurrentRevision {

@@ -20,8 +20,8 @@ mod trace;
 pub use check::{CheckReport, Finding, Severity};
 pub use event::Event;
 pub use image::{
-    CurrentRevision, ImageDetail, ImageRow, Inspection, RevisionDetail, RevisionRow, Upload, UploadRequest,
-    Work,
+    CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, RevisionDetail, RevisionRow, Upload,
+    UploadRequest, Work,
 };
 pub use install::{InstallDetail, InstallList, InstallQuery, InstallRow};
 pub use lastmile_core::{

@@ -232,6 +232,9 @@ fn revisions_go_forward_and_back_and_what_is_in_use_stays() {
         let (_, said) = service.fail(words);
         assert!(said.contains(what), "{words:?}: {said}");
     };
+    service.run(&["image", "title", "tidewrack-12", "Tidewrack 12 for kiosks"]);
+    assert_eq!(service.json(&["image", "show", "tidewrack-12"])["title"], "Tidewrack 12 for kiosks");
+    fails(&["image", "title", "tidewrack-12", " "], "title: empty");
     fails(&["image", "retire", "tidewrack-12", "2"], "is the current one");
     fails(&["image", "remove", "tidewrack-12", "--revision", "2"], "is the current one");
     service.run(&["image", "current", "tidewrack-12", "1"]);

@@ -4,11 +4,11 @@ use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
     Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, CurrentRevision, Event, FoundLoader,
-    ImageDetail, ImageRow, Inspection, InstallDetail, InstallList, InstallQuery, InstallRow, LabelDraft,
-    LabelView, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft, MachineList, MachineQuery,
-    MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView, PasswordInput, Picture, PreviewRequest,
-    Proposal, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings, SiteSettings,
-    Status, SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work,
+    ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallQuery, InstallRow,
+    LabelDraft, LabelView, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft, MachineList,
+    MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView, PasswordInput, Picture,
+    PreviewRequest, Proposal, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
+    SiteSettings, Status, SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work,
 };
 use reqwest::Method;
 
@@ -184,6 +184,12 @@ impl Client {
     pub async fn set_current(&self, image: &str, number: u32) -> Result<ImageDetail, ClientError> {
         let path = format!("/images/{}/current", part(image));
         self.put_or_post(Method::PUT, &path, &CurrentRevision { number }).await
+    }
+
+    /// Changes what the person at the machine reads of an image.
+    pub async fn set_title(&self, image: &str, title: &str) -> Result<ImageDetail, ClientError> {
+        let path = format!("/images/{}/title", part(image));
+        self.put_or_post(Method::PUT, &path, &ImageTitle { title: title.into() }).await
     }
 
     /// Takes a revision out of use.

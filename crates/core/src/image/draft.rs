@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::{
     Family, FileEntry, Holding, Image, ImageKind, Manifest, Revision, Sha256, Start, Volume, check_files,
     recognise::{Cpu, Found, Recognition},
+    revision::check_title,
 };
 use crate::{Fault, Faults, Id, name};
 
@@ -88,11 +89,8 @@ impl RevisionDraft {
     ) -> Result<Image, Vec<Fault>> {
         let mut faults = Faults::new();
         faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
-        if let Some(title) = &self.title
-            && (title.trim().is_empty() || title.chars().any(char::is_control))
-        {
-            let mend = "Give one line of text, or leave it out.";
-            faults.add("title", "empty, or with control characters", mend);
+        if let Some(Err(fault)) = self.title.as_deref().map(check_title) {
+            faults.add(fault.place, fault.what, fault.mend);
         }
         let kind = self.check_kind(&mut faults, existing);
         let start = self.check_start(&mut faults, kind, &holding);

@@ -141,6 +141,25 @@ pub struct Image {
     pub current: Arc<Revision>,
 }
 
+impl Image {
+    /// The same image under another title.
+    ///
+    /// # Errors
+    /// What is wrong with the title.
+    pub fn retitled(&self, title: &str) -> Result<Self, Fault> {
+        check_title(title)?;
+        Ok(Self { title: title.trim().into(), ..self.clone() })
+    }
+}
+
+pub(super) fn check_title(title: &str) -> Result<(), Fault> {
+    if title.trim().is_empty() || title.chars().any(char::is_control) {
+        let mend = "Give one line of text: it is what the person at the machine reads.".into();
+        return Err(Fault { place: "title".into(), what: "empty, or with control characters".into(), mend });
+    }
+    Ok(())
+}
+
 /// One import of an image. What it holds never changes; what is known of it does.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Revision {

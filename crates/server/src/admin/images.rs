@@ -6,8 +6,8 @@ use axum::{
 };
 use jiff::Timestamp;
 use lastmile_api::{
-    CurrentRevision, ImageDetail, ImageRow, Inspection, Problem, RevisionDetail, RevisionDraft, RevisionRow,
-    Work,
+    CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, Problem, RevisionDetail, RevisionDraft,
+    RevisionRow, Work,
 };
 use lastmile_core::{
     Fault,
@@ -203,11 +203,32 @@ pub(super) async fn set_current(
             wanted.number
         )));
     }
-    let image = Image { current: revision.clone(), ..find(&site, &name)?.clone() };
+    keep(app, Image { current: revision.clone(), ..find(&site, &name)?.clone() }).await
+}
+
+/// Changes what the person at the machine reads of an image. It is no part of a revision.
+#[utoipa::path(
+    put, operation_id = "images_set_title", path = "/images/{name}/title", tag = "images", params(("name" = String, Path)),
+    request_body = ImageTitle,
+    responses((status = 200, body = ImageDetail), (status = 404, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn set_title(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(wanted): Json<ImageTitle>,
+) -> Result<Json<ImageDetail>, Reject> {
+    let app = &admin.app;
+    let _alone = app.admin_write.lock().await;
+    let image = find(&app.site(), &name)?.retitled(&wanted.title).map_err(|fault| vec![fault])?;
+    keep(app, image).await
+}
+
+/// Puts a changed image on record, and shows it.
+async fn keep(app: &App, image: Image) -> Result<Json<ImageDetail>, Reject> {
     let kept = image.clone();
     app.store.write(move |tx| tx.put_image(&kept)).await?;
     app.change_site(|site| site.with_image(image.clone()));
-    app.tell_image(&name);
+    app.tell_image(&image.name);
     Ok(Json(detail(&app.site(), &image)))
 }
 

@@ -84,6 +84,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(images::inspect))
         .routes(routes!(images::read, images::remove))
         .routes(routes!(images::set_current))
+        .routes(routes!(images::set_title))
         .routes(routes!(images::read_revision, images::remove_revision))
         .routes(routes!(images::retire))
         .routes(routes!(images::restore))

@@ -37,6 +37,13 @@ pub(crate) enum Command {
         /// The revision's number.
         revision: u32,
     },
+    /// Change what the person at the machine reads of an image.
+    Title {
+        /// The image's name.
+        name: String,
+        /// One line of text.
+        title: String,
+    },
     /// Take a revision out of use; nothing of it is removed.
     Retire {
         /// The image's name.
@@ -82,6 +89,9 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
         Command::Current { name, revision } => {
             out.show(&client.set_current(&name, revision).await?, |image| detail(image, false));
+        }
+        Command::Title { name, title } => {
+            out.show(&client.set_title(&name, &title).await?, |image| detail(image, false));
         }
         Command::Retire { name, revision, restore } => {
             let changed = match restore {
