@@ -12,7 +12,7 @@ use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
     commands::{
-        answers, check, image, install, label, loader, machine, menu, settings, status, subnet, trace,
+        answers, check, image, install, label, loader, machine, menu, settings, status, subnet, trace, wait,
     },
     output::{Failure, Output},
 };
@@ -66,6 +66,8 @@ enum Command {
     /// Put an image on a machine, and the record of it.
     #[command(subcommand)]
     Install(install::Command),
+    /// Wait until installs have ended: exits with 0 if all of them are installed, else with 1.
+    Wait(wait::Arguments),
     /// What a machine gets if it boots now, and why.
     Plan {
         /// The machine's name.
@@ -123,6 +125,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Answers(command) => answers::run(command, &client, &out).await?,
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
+        Command::Wait(arguments) => return wait::run(&arguments, &client, &out).await,
         Command::Plan { machine, menu } => machine::plan(&machine, menu, &client, &out).await?,
         Command::Trace(arguments) => trace::run(&arguments, &client, &out).await?,
         Command::Check(arguments) => return check::run(&arguments, &client, &out).await,

@@ -63,6 +63,20 @@ impl Output {
         Bar(bar)
     }
 
+    /// A bar for so many things; none where nobody watches.
+    pub(crate) fn count(&self, what: &str, things: usize) -> Bar {
+        if self.json || !std::io::stderr().is_terminal() {
+            return Bar(ProgressBar::hidden());
+        }
+        let bar = ProgressBar::new(things as u64);
+        if let Ok(style) = ProgressStyle::with_template("{msg} {bar:30} {pos} of {len} ended, {elapsed}") {
+            bar.set_style(style);
+        }
+        bar.set_message(what.to_owned());
+        bar.enable_steady_tick(std::time::Duration::from_secs(1));
+        Bar(bar)
+    }
+
     /// A bar for work on `octets` octets; none where nobody watches.
     pub(crate) fn progress(&self, what: &str, octets: u64) -> Bar {
         if self.json || !std::io::stderr().is_terminal() {
@@ -85,6 +99,16 @@ pub(crate) struct Bar(ProgressBar);
 impl Bar {
     pub(crate) fn name(&self, what: &str) {
         self.0.set_message(what.to_owned());
+    }
+
+    /// One more of what is counted.
+    pub(crate) fn step(&self) {
+        self.0.inc(1);
+    }
+
+    /// Writes without breaking the bar's line.
+    pub(crate) fn beside(&self, write: impl FnOnce()) {
+        self.0.suspend(write);
     }
 
     pub(crate) fn done(&self) {

@@ -93,7 +93,7 @@ pub(crate) fn rows(installs: &[InstallRow]) -> String {
 }
 
 /// From the first sign of the boot to the end.
-fn took(install: &InstallRow) -> String {
+pub(crate) fn took(install: &InstallRow) -> String {
     let span =
         install.booting_at.zip(install.ended_at).map(|(from, to)| to.duration_since(from).as_secs_f64());
     or_dash(

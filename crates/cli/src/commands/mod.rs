@@ -14,6 +14,7 @@ pub(crate) mod settings;
 pub(crate) mod status;
 pub(crate) mod subnet;
 pub(crate) mod trace;
+pub(crate) mod wait;
 
 use std::path::Path;
 
