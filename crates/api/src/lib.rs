@@ -8,6 +8,7 @@
 
 mod check;
 mod event;
+mod export;
 mod image;
 mod install;
 mod machine;
@@ -19,6 +20,7 @@ mod trace;
 
 pub use check::{CheckReport, Finding, Severity};
 pub use event::Event;
+pub use export::{ExportQuery, Held, Inventory, InventoryMachine, ZoneQuery};
 pub use image::{
     CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, RevisionDetail, RevisionRow, Upload,
     UploadRequest, Work,

@@ -12,7 +12,8 @@ use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
     commands::{
-        answers, check, image, install, label, loader, machine, menu, settings, status, subnet, trace, wait,
+        answers, check, export, image, install, label, loader, machine, menu, settings, status, subnet,
+        trace, wait,
     },
     output::{Failure, Output},
 };
@@ -68,6 +69,9 @@ enum Command {
     Install(install::Command),
     /// Wait until installs have ended: exits with 0 if all of them are installed, else with 1.
     Wait(wait::Arguments),
+    /// What other programs read of the machines: hosts file, zone files, inventory.
+    #[command(subcommand)]
+    Export(export::Command),
     /// What a machine gets if it boots now, and why.
     Plan {
         /// The machine's name.
@@ -126,6 +130,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
         Command::Wait(arguments) => return wait::run(&arguments, &client, &out).await,
+        Command::Export(command) => export::run(command, &client, &out).await?,
         Command::Plan { machine, menu } => machine::plan(&machine, menu, &client, &out).await?,
         Command::Trace(arguments) => trace::run(&arguments, &client, &out).await?,
         Command::Check(arguments) => return check::run(&arguments, &client, &out).await,

@@ -98,7 +98,9 @@ fn it_says_what_is_wrong_and_what_goes_on_when_time_is_up() {
     service.fill();
     let (code, _, said) = end(start(&service, &["--timeout", "1s"]));
     assert_eq!(code, 1);
-    for part in ["after 1s", "install 1 of auklet-chart is armed (nothing was seen yet)", "nothing was called off"] {
+    for part in
+        ["after 1s", "install 1 of auklet-chart is armed (nothing was seen yet)", "nothing was called off"]
+    {
         assert!(said.contains(part), "lacks {part:?}: {said}");
     }
     let state = || service.json(&["install", "show", "1"])["state"].clone();

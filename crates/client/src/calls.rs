@@ -3,12 +3,13 @@
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
-    Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, CurrentRevision, Event, FoundLoader,
-    ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallQuery, InstallRow,
-    LabelDraft, LabelView, LeaseView, LoaderDraft, LoaderView, MachineDetail, MachineDraft, MachineList,
-    MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView, PasswordInput, Picture,
-    PreviewRequest, Proposal, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
-    SiteSettings, Status, SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work,
+    Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, CurrentRevision, Event, ExportQuery,
+    FoundLoader, ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallQuery,
+    InstallRow, Inventory, LabelDraft, LabelView, LeaseView, LoaderDraft, LoaderView, MachineDetail,
+    MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView,
+    PasswordInput, Picture, PreviewRequest, Proposal, ReservationDraft, ReservationView, RevisionDetail,
+    RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView, Trace, TraceComparison,
+    TraceLine, Work, ZoneQuery,
 };
 use reqwest::Method;
 
@@ -357,6 +358,26 @@ impl Client {
     /// Calls an install off.
     pub async fn cancel_install(&self, number: i64) -> Result<InstallRow, ClientError> {
         self.put_or_post(Method::POST, &format!("/installs/{number}/cancel"), &()).await
+    }
+
+    /// All machines as lines of a hosts file.
+    pub async fn hosts_file(&self, query: &ExportQuery) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, "/exports/hosts").query(query)).await
+    }
+
+    /// A zone file of a domain, or of a network.
+    pub async fn zone_file(&self, query: &ZoneQuery) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, "/exports/zone").query(query)).await
+    }
+
+    /// All machines and what they hold.
+    pub async fn inventory(&self, query: &ExportQuery) -> Result<Inventory, ClientError> {
+        self.read(self.request(Method::GET, "/exports/inventory").query(query)).await
+    }
+
+    async fn text(&self, request: reqwest::RequestBuilder) -> Result<String, ClientError> {
+        let unreachable = |source| ClientError::Unreachable { server: self.server.clone(), source };
+        self.send(request).await?.text().await.map_err(unreachable)
     }
 
     /// Everything that changes, as it changes. The stream ends with the connection.

@@ -14,12 +14,14 @@
 //! | [`answers`] | OS-neutral install settings and each installer's format |
 //! | [`machine`] | machines and how they are known |
 //! | [`install`] | the life of one install, moved on by evidence |
+//! | [`export`] | the hosts file and zone files |
 //! | [`trace`] | what a machine did on the wire |
 //! | [`site`] | the snapshot: everything a decision needs, as one immutable value |
 
 pub mod answers;
 pub mod boot;
 pub mod dhcp;
+pub mod export;
 mod fault;
 pub mod hex;
 mod id;

@@ -331,7 +331,7 @@ impl App {
     }
 
     /// The address lent to a machine.
-    fn address_of(&self, site: &Site, machine: &Machine) -> Option<Ipv4Addr> {
+    pub(crate) fn address_of(&self, site: &Site, machine: &Machine) -> Option<Ipv4Addr> {
         let book = self.book();
         let now = Timestamp::now();
         let keys = machine.macs.iter().map(|mac| ClientKey::Mac(*mac));

@@ -2,6 +2,7 @@
 
 pub(crate) mod answers;
 pub(crate) mod check;
+pub(crate) mod export;
 mod files;
 pub(crate) mod image;
 pub(crate) mod install;

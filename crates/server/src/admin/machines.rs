@@ -41,13 +41,7 @@ pub(super) async fn list(
     let mut rows = Vec::new();
     let wanted: Option<Vec<&str>> =
         query.stage.as_deref().map(|stages| stages.split(',').map(str::trim).collect());
-    let labels: Vec<&str> = query
-        .label
-        .iter()
-        .flat_map(|labels| labels.split(','))
-        .map(str::trim)
-        .filter(|label| !label.is_empty())
-        .collect();
+    let labels = labels(query.label.as_deref());
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     for machine in site.machines() {
         let row = admin.app.machine_row(&site, machine);
@@ -66,6 +60,12 @@ pub(super) async fn list(
     let limit = query.limit.unwrap_or(PAGE).min(LARGEST_PAGE) as usize;
     let machines = rows.into_iter().skip(query.offset.unwrap_or(0) as usize).take(limit).collect();
     Ok(Json(MachineList { machines, total, stages }))
+}
+
+/// Labels joined by commas.
+pub(super) fn labels(joined: Option<&str>) -> Vec<&str> {
+    let labels = joined.into_iter().flat_map(|labels| labels.split(','));
+    labels.map(str::trim).filter(|label| !label.is_empty()).collect()
 }
 
 fn holds(row: &MachineRow, text: &str) -> bool {

@@ -5,6 +5,7 @@ mod checks;
 mod console;
 mod content;
 mod events;
+mod exports;
 mod guard;
 mod images;
 mod installs;
@@ -42,6 +43,7 @@ use crate::{start::Listening, state::App};
         (name = "traces", description = "What machines did on the wire, and what it means"),
         (name = "check", description = "What stands in the way of a boot"),
         (name = "installs", description = "The record"),
+        (name = "exports", description = "What other programs read of the machines"),
     )
 )]
 struct Document;
@@ -104,6 +106,9 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(installs::list, installs::arm))
         .routes(routes!(installs::read))
         .routes(routes!(installs::cancel))
+        .routes(routes!(exports::hosts))
+        .routes(routes!(exports::zone))
+        .routes(routes!(exports::inventory))
 }
 
 /// The OpenAPI document as the routes make it; held against the reviewed one by a test.

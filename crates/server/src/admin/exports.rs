@@ -1,0 +1,85 @@
+//! What other programs read of the machines.
+
+use axum::{
+    extract::{Query, State},
+    http::header,
+    response::{IntoResponse, Response},
+};
+use jiff::Timestamp;
+use lastmile_api::{ExportQuery, Inventory, InventoryMachine, Problem, ZoneQuery};
+use lastmile_core::{
+    export::{Host, ZoneDraft, hosts_file},
+    machine::Machine,
+    site::Site,
+};
+
+use super::{
+    Admin,
+    reject::{Json, Reject},
+};
+
+/// All machines as lines of a hosts file.
+#[utoipa::path(
+    get, operation_id = "exports_hosts", path = "/exports/hosts", tag = "exports", params(ExportQuery),
+    responses((status = 200, body = String, content_type = "text/plain"))
+)]
+pub(super) async fn hosts(State(admin): State<Admin>, Query(query): Query<ExportQuery>) -> Response {
+    text(hosts_file(&chosen(&admin, &admin.app.site(), query.label.as_deref())))
+}
+
+/// A zone file (RFC 1035) of a domain, or of a network.
+#[utoipa::path(
+    get, operation_id = "exports_zone", path = "/exports/zone", tag = "exports", params(ZoneQuery),
+    responses((status = 200, body = String, content_type = "text/plain"), (status = 422, body = Problem))
+)]
+pub(super) async fn zone(
+    State(admin): State<Admin>,
+    Query(query): Query<ZoneQuery>,
+) -> Result<Response, Reject> {
+    let draft = ZoneDraft { of: &query.of, name_server: query.name_server.as_deref() };
+    let hosts = chosen(&admin, &admin.app.site(), query.label.as_deref());
+    Ok(text(draft.write(&hosts, Timestamp::now())?))
+}
+
+/// All machines and what they hold.
+#[utoipa::path(
+    get, operation_id = "exports_inventory", path = "/exports/inventory", tag = "exports", params(ExportQuery),
+    responses((status = 200, body = Inventory))
+)]
+pub(super) async fn inventory(
+    State(admin): State<Admin>,
+    Query(query): Query<ExportQuery>,
+) -> Json<Inventory> {
+    let site = admin.app.site();
+    let hosts = chosen(&admin, &site, query.label.as_deref());
+    let machine = |host: Host| {
+        let machine = site.machine(&host.name)?;
+        let row = admin.app.machine_row(&site, machine);
+        Some(InventoryMachine {
+            full_name: host.full_name(),
+            address: host.address,
+            macs: row.macs,
+            labels: row.labels,
+            facts: machine.facts.clone(),
+            standing: row.standing,
+            stage: row.stage,
+            holds: site.last_installed(machine.id).map(|install| install.as_ref().into()),
+            name: host.name,
+        })
+    };
+    Json(Inventory { made: Timestamp::now(), machines: hosts.into_iter().filter_map(machine).collect() })
+}
+
+/// The machines with all of these labels.
+fn chosen(admin: &Admin, site: &Site, labels: Option<&str>) -> Vec<Host> {
+    let labels: Vec<&str> = super::machines::labels(labels);
+    let has_all =
+        |machine: &Machine| labels.iter().all(|label| machine.labels.iter().any(|own| own == label));
+    let mut hosts = lastmile_core::export::hosts(site, |machine| admin.app.address_of(site, machine));
+    hosts.retain(|host| site.machine(&host.name).is_some_and(|machine| has_all(machine)));
+    hosts
+}
+
+fn text(text: String) -> Response {
+    ([(header::CONTENT_TYPE, "text/plain; charset=utf-8")], text).into_response()
+}
