@@ -3,6 +3,7 @@ import { NavLink, Route, Routes } from "react-router";
 
 import { type Connection, useLive } from "./api/live";
 import { CheckPage } from "./check/CheckPage";
+import { ExportsPage } from "./exports/ExportsPage";
 import { ImagePage } from "./images/ImagePage";
 import { ImagesPage } from "./images/ImagesPage";
 import { ImportPage } from "./images/ImportPage";
@@ -34,6 +35,7 @@ export function App() {
         <Routes>
           <Route path="/" element={<MachinesPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
+          <Route path="/exports" element={<ExportsPage />} />
           <Route path="/installs" element={<InstallsPage />} />
           <Route path="/installs/:number" element={<InstallPage />} />
           <Route path="/images" element={<ImagesPage />} />

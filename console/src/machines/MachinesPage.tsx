@@ -1,6 +1,6 @@
 import { Search } from "lucide-react";
 import { useEffect, useRef } from "react";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
 import type { Stage } from "../api/client";
 import { Empty, Failed, Loading } from "../parts/States";
@@ -56,6 +56,9 @@ export function MachinesPage() {
             }}
           />
         ))}
+        <Link to="/exports" className="link-hover self-center px-1 text-base-content/75 sm:ml-auto">
+          Export
+        </Link>
         <SearchField
           text={filter.text}
           change={(text) => {
@@ -137,7 +140,7 @@ function SearchField({ text, change }: { text: string; change: (text: string) =>
     };
   }, []);
   return (
-    <label className="input w-full self-center sm:ml-auto sm:w-80">
+    <label className="input w-full self-center sm:w-80">
       <Search className="size-4 opacity-60" aria-hidden />
       <input
         ref={field}

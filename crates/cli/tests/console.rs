@@ -190,6 +190,31 @@ async fn rows_stay_where_they_are_while_somebody_points_at_them() {
 }
 
 #[tokio::test]
+async fn what_other_programs_read_is_looked_at_first() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&demo.console).await;
+    browser.follow("a[href='/exports']").await;
+    // Live: an address is lent while somebody looks.
+    browser.wait_for_text("skerry-kiosk-1.gannet.example skerry-kiosk-1").await;
+    browser.choose("select[aria-label=What]", "gannet.example").await;
+    browser.wait_for_text("$ORIGIN gannet.example.").await;
+    browser.wait_for_text("left out: tern-gate-1, it has no address").await;
+    browser.fill("input[placeholder^='ns.']", "ns.gannet.example").await;
+    browser.wait_for_text("nothing there says its address").await;
+    browser.fill("input[placeholder^='ns.']", "ns.gannet.example=192.0.2.53").await;
+    browser.wait_for_text("ns IN A 192.0.2.53").await;
+    let link =
+        browser.client.find(fantoccini::Locator::Css("a[download='gannet.example.zone']")).await.unwrap();
+    let link = link.attr("href").await.unwrap().unwrap();
+    let taken = reqwest::Client::builder().no_proxy().build().unwrap();
+    let taken = taken.get(format!("{}{link}", demo.console)).send().await.unwrap().text().await.unwrap();
+    assert!(taken.contains("@ IN SOA ns.gannet.example."), "{taken}");
+    browser.picture("console-exports.png").await;
+    browser.close().await;
+}
+
+#[tokio::test]
 async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
     let demo = Demo::start();
     let client = demo.client();
