@@ -35,7 +35,7 @@ pub use lastmile_core::{
     },
     dhcp::LeaseState,
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256, Start, VolumePlace, recognise::Cpu},
-    install::{ArmRequest, InstallState, ReportStage, Step, StepKind},
+    install::{ArmRequest, ArmSeveral, InstallState, ReportStage, Step, StepKind},
     machine::{LabelDraft, MachineDraft, StandingDraft},
     net::{Holding, HttpBoot, Mode, Newcomers, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
     site::SiteSettings,

@@ -223,6 +223,57 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
 }
 
 #[test]
+fn several_are_armed_all_or_none() {
+    let service = loopback(21_080);
+    service.add_subnet();
+    service.add_image();
+    service.add_answers();
+    for (name, last, label) in
+        [("gate-1", "41", "gate"), ("gate-2", "42", "gate"), ("kiosk-1", "43", "kiosk")]
+    {
+        service.run(&["machine", "add", name, "--mac", &format!("00:00:5e:00:53:{last}"), "--label", label]);
+    }
+    service.run(&["machine", "change", "gate-2", "--standing", "ignored"]);
+    let list = service.write("list", "kiosk-1   # the one by the ramp\n\n# gate-9\ngate-7\n");
+    let what = ["--image", "tidewrack-12", "--answers", "quay-server"];
+    fn arm<'a>(words: &[&'a str], what: &[&'a str]) -> Vec<&'a str> {
+        [&["install", "arm"], words, what].concat()
+    }
+    let total = || service.json(&["install", "list"])["total"].clone();
+
+    let (code, said) = service.fail(&arm(&["--label", "gate", "--from", &list], &what));
+    assert_eq!((code, total()), (1, 0.into()));
+    for part in ["gate-2: gate-2 is set to be ignored", "gate-7: no machine is named 'gate-7'"] {
+        assert!(said.contains(part), "lacks {part:?}: {said}");
+    }
+    assert!(!said.contains("gate-9") && !said.contains("kiosk-1"), "{said}");
+    let (_, said) = service.fail(&arm(&["--label", "bridge"], &what));
+    assert!(said.contains("no machine has the label bridge"), "{said}");
+    let (_, said) = service.fail(&[
+        "install",
+        "arm",
+        "gate-1",
+        "kiosk-1",
+        "--image",
+        "nothing",
+        "--answers",
+        "quay-server",
+    ]);
+    assert_eq!(said.matches("no image is named 'nothing'").count(), 1, "said once: {said}");
+
+    service.run(&["machine", "change", "gate-2", "--standing", "local-disk"]);
+    let all = service.json(&arm(&["--label", "gate", "gate-1", "kiosk-1"], &what));
+    let armed: Vec<_> = all.as_array().unwrap().iter().map(|one| (&one["number"], &one["machine"])).collect();
+    let expected = [(1.into(), "gate-1".into()), (2.into(), "gate-2".into()), (3.into(), "kiosk-1".into())];
+    assert_eq!(armed, expected.iter().map(|(number, name)| (number, name)).collect::<Vec<_>>(), "each once");
+    let (_, said) = service.fail(&arm(&["--label", "gate"], &what));
+    assert!(
+        said.contains("install 1 of tidewrack-12 is armed on gate-1") && said.contains("install 2"),
+        "{said}"
+    );
+}
+
+#[test]
 fn what_is_in_use_stays() {
     let service = loopback(21_030);
     service.add_subnet();

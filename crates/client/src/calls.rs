@@ -3,13 +3,13 @@
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
-    Advice, AnswersPreview, AnswersView, ArmRequest, CheckReport, CurrentRevision, Event, ExportQuery,
-    FoundLoader, ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallQuery,
-    InstallRow, Inventory, LabelDraft, LabelView, LeaseView, LoaderDraft, LoaderView, MachineDetail,
-    MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView,
-    PasswordInput, Picture, PreviewRequest, Proposal, ReservationDraft, ReservationView, RevisionDetail,
-    RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView, Trace, TraceComparison,
-    TraceLine, Work, ZoneQuery,
+    Advice, AnswersPreview, AnswersView, ArmRequest, ArmSeveral, CheckReport, CurrentRevision, Event,
+    ExportQuery, FoundLoader, ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList,
+    InstallQuery, InstallRow, Inventory, LabelDraft, LabelView, LeaseView, LoaderDraft, LoaderView,
+    MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView,
+    NewcomerView, PasswordInput, Picture, PreviewRequest, Proposal, ReservationDraft, ReservationView,
+    RevisionDetail, RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView, Trace,
+    TraceComparison, TraceLine, Work, ZoneQuery,
 };
 use reqwest::Method;
 
@@ -353,6 +353,11 @@ impl Client {
     /// Arms an install.
     pub async fn arm(&self, request: &ArmRequest) -> Result<InstallRow, ClientError> {
         self.put_or_post(Method::POST, "/installs", request).await
+    }
+
+    /// Arms an install of the same image on several machines: on all of them, or on none.
+    pub async fn arm_several(&self, several: &ArmSeveral) -> Result<Vec<InstallRow>, ClientError> {
+        self.put_or_post(Method::POST, "/installs/several", several).await
     }
 
     /// Calls an install off.

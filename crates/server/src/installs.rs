@@ -1,6 +1,6 @@
 //! Turns what was seen into the record: store first, then the snapshot, then whoever watches.
 
-use std::sync::{Arc, atomic::Ordering};
+use std::sync::atomic::Ordering;
 
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use jiff::Timestamp;
@@ -10,8 +10,9 @@ use lastmile_core::{
     image::Sha256,
     install::{ArmRequest, Evidence, Install, Step, StepKind, Token},
     machine::Machine,
+    site::Site,
 };
-use lastmile_store::StoreError;
+use lastmile_store::{StoreError, Tx};
 
 use crate::{random::random, state::App};
 
@@ -33,15 +34,39 @@ impl App {
     /// # Errors
     /// What stands in its way; then nothing has changed.
     pub(crate) async fn arm(&self, request: &ArmRequest, who: &str) -> Result<Install, ArmError> {
+        let armed = self.arm_all(|_| Ok(vec![request.clone()]), who).await?;
+        // One request makes one install, or an error.
+        armed.into_iter().next().ok_or_else(|| ArmError::Faults(vec![]))
+    }
+
+    /// Arms all that `requests` asks for, or none of it.
+    ///
+    /// # Errors
+    /// What stands in the way of any of them; then nothing has changed.
+    pub(crate) async fn arm_all(
+        &self,
+        requests: impl FnOnce(&Site) -> Result<Vec<ArmRequest>, Vec<Fault>>,
+        who: &str,
+    ) -> Result<Vec<Install>, ArmError> {
         let _alone = self.admin_write.lock().await;
-        let number = self.last_install.load(Ordering::Relaxed) + 1;
-        let token = Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
-        let now = Timestamp::now();
-        let install = request.check(&self.site(), number, token, who, now).map_err(ArmError::Faults)?;
+        let (site, now) = (self.site(), Timestamp::now());
+        let first = self.last_install.load(Ordering::Relaxed) + 1;
+        let token = || Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
+        let requests = requests(&site).map_err(ArmError::Faults)?;
+        let installs =
+            ArmRequest::check_all(&requests, &site, first, token, who, now).map_err(ArmError::Faults)?;
         let step = Step { at: now, kind: StepKind::Armed, detail: format!("by {who}") };
-        let install = self.keep_install(install, step).await.map_err(ArmError::Store)?;
-        self.last_install.store(number, Ordering::Relaxed);
-        Ok(install)
+        let (kept, seen) = (installs.clone(), step.clone());
+        let put = move |tx: &mut Tx<'_>| kept.iter().try_for_each(|install| tx.put_install(install, &seen));
+        self.store.write(put).await.map_err(ArmError::Store)?;
+        self.last_install.store(first + installs.len() as i64 - 1, Ordering::Relaxed);
+        self.change_site(|site| {
+            installs.iter().fold(site.clone(), |site, install| site.with_install(install.clone()))
+        });
+        for install in &installs {
+            self.tell_install(install, &step);
+        }
+        Ok(installs)
     }
 
     /// Records evidence about a machine's open install, if it has one and the evidence says something new.
@@ -82,26 +107,27 @@ impl App {
     /// # Errors
     /// What the store refused; then nothing has changed.
     pub(crate) async fn keep_install(&self, install: Install, step: Step) -> Result<Install, StoreError> {
-        let install = Arc::new(install);
-        let kept = install.clone();
-        let detail = step.detail.clone();
-        let kind = step.kind;
-        self.store.write(move |tx| tx.put_install(&kept, &step)).await?;
-        self.change_site(|site| site.with_install((*install).clone()));
+        let (kept, seen) = (install.clone(), step.clone());
+        self.store.write(move |tx| tx.put_install(&kept, &seen)).await?;
+        self.change_site(|site| site.with_install(install.clone()));
+        self.tell_install(&install, &step);
+        Ok(install)
+    }
+
+    /// Tells the log and whoever watches that an install moved on.
+    fn tell_install(&self, install: &Install, step: &Step) {
         tracing::info!(
             install = install.number,
             machine = install.machine_name,
             state = install.state.as_str(),
-            step = kind.as_str(),
-            detail
+            step = step.kind.as_str(),
+            detail = step.detail
         );
-        let row = Box::new(install.as_ref().into());
         // Nobody may be watching.
-        let _ = self.events.send(Event::Install { install: row });
+        let _ = self.events.send(Event::Install { install: Box::new(install.into()) });
         if let Some(machine) = self.site().machine_by_id(install.machine) {
             self.tell_machine(machine);
         }
-        Ok(Arc::unwrap_or_clone(install))
     }
 
     /// Notes the digest over all files of what a machine is being installed with, which was not known when it was armed.

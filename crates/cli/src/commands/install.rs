@@ -1,7 +1,10 @@
-use std::process::ExitCode;
+use std::{
+    path::{Path, PathBuf},
+    process::ExitCode,
+};
 
 use clap::Subcommand;
-use lastmile_api::{ArmRequest, InstallDetail, InstallQuery, InstallRow, InstallState};
+use lastmile_api::{ArmRequest, ArmSeveral, InstallDetail, InstallQuery, InstallRow, InstallState};
 use lastmile_client::Client;
 
 use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
@@ -9,10 +12,17 @@ use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
 /// `lastmile install …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Arm an install: the machine gets it at its next network boot, once.
+    /// Arm an install: the machine gets it at its next network boot, once. Several are armed all, or none.
     Arm {
-        /// The machine's name.
-        machine: String,
+        /// The machines' names.
+        #[arg(required_unless_present_any = ["label", "from"])]
+        machines: Vec<String>,
+        /// Every machine with this label, too; given several times, with all of them.
+        #[arg(long)]
+        label: Vec<String>,
+        /// A file with a machine's name a line, too; `-` for standard input. What follows a # is passed over.
+        #[arg(long, value_name = "FILE")]
+        from: Option<PathBuf>,
         /// The image's name.
         #[arg(long)]
         image: String,
@@ -47,19 +57,20 @@ pub(crate) enum Command {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
-        Command::Arm { machine, image, answers } => {
-            let install = client.arm(&ArmRequest { machine, image, answers }).await?;
-            out.show(&install, |install| {
-                format!(
-                    "install {} is armed: {} gets {} r{} with answers {} v{} at its next network boot",
-                    install.number,
-                    install.machine,
-                    install.image,
-                    install.revision,
-                    install.answers,
-                    install.answers_version
-                )
-            });
+        Command::Arm { mut machines, label, from, image, answers } => {
+            if let Some(from) = from {
+                machines.extend(names(&from)?);
+            }
+            if let ([machine], []) = (machines.as_slice(), label.as_slice()) {
+                let install = client.arm(&ArmRequest { machine: machine.clone(), image, answers }).await?;
+                out.show(&install, armed);
+            } else {
+                let several = ArmSeveral { machines, labels: label, image, answers };
+                let installs = client.arm_several(&several).await?;
+                out.show(&installs, |installs| {
+                    installs.iter().map(|install| armed(install) + "\n").collect()
+                });
+            }
         }
         Command::List { machine, state, limit } => {
             let query = InstallQuery { machine, state, limit: Some(limit), offset: None };
@@ -72,6 +83,34 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+fn armed(install: &InstallRow) -> String {
+    format!(
+        "install {} is armed: {} gets {} r{} with answers {} v{} at its next network boot",
+        install.number,
+        install.machine,
+        install.image,
+        install.revision,
+        install.answers,
+        install.answers_version
+    )
+}
+
+/// The names in a file, one a line.
+fn names(file: &Path) -> Result<Vec<String>, Failure> {
+    let text = if file.as_os_str() == "-" {
+        std::io::read_to_string(std::io::stdin())
+    } else {
+        std::fs::read_to_string(file)
+    };
+    let wrong = |error: std::io::Error| Failure::Input {
+        place: file.display().to_string(),
+        what: error.to_string(),
+        mend: "Give a file with a machine's name a line, or - for standard input.",
+    };
+    let name = |line: &str| line.split('#').next().unwrap_or_default().trim().to_owned();
+    Ok(text.map_err(wrong)?.lines().map(name).filter(|name| !name.is_empty()).collect())
 }
 
 pub(crate) fn rows(installs: &[InstallRow]) -> String {

@@ -1,5 +1,7 @@
 //! Arming: the check before an install is recorded.
 
+use std::collections::BTreeSet;
+
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -133,5 +135,89 @@ impl ArmRequest {
                 last_step_at: now,
             })
         })
+    }
+}
+
+/// What a person wants installed on several machines: on all of them, or on none.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct ArmSeveral {
+    /// The machines' names.
+    #[serde(default)]
+    pub machines: Vec<String>,
+    /// And every machine that has all of these labels.
+    #[serde(default)]
+    pub labels: Vec<String>,
+    /// The image's name; its current revision is taken.
+    pub image: String,
+    /// The answers' name; their current version is taken.
+    pub answers: String,
+}
+
+impl ArmSeveral {
+    /// The machines that are meant, each once.
+    ///
+    /// # Errors
+    /// That no machine is meant.
+    pub fn requests(&self, site: &Site) -> Result<Vec<ArmRequest>, Vec<Fault>> {
+        let mut names: BTreeSet<&str> = self.machines.iter().map(String::as_str).collect();
+        if !self.labels.is_empty() {
+            let has_all = |labels: &[String]| self.labels.iter().all(|label| labels.contains(label));
+            names.extend(
+                site.machines()
+                    .filter(|machine| has_all(&machine.labels))
+                    .map(|machine| machine.name.as_str()),
+            );
+        }
+        if names.is_empty() {
+            let (what, mend) = if self.labels.is_empty() {
+                ("no machine is named".into(), "Name machines, or a label.")
+            } else {
+                let what = format!("no machine has the label {}", self.labels.join(" and "));
+                (what, "See `lastmile machine list --label`, or give a machine the label.")
+            };
+            return Err(vec![Fault { place: "machines".into(), what, mend: mend.into() }]);
+        }
+        let request = |name: &str| ArmRequest {
+            machine: name.into(),
+            image: self.image.clone(),
+            answers: self.answers.clone(),
+        };
+        Ok(names.into_iter().map(request).collect())
+    }
+}
+
+impl ArmRequest {
+    /// Checks all requests, and makes installs of them that are numbered from `first` on.
+    ///
+    /// # Errors
+    /// Everything that stands in the way of any of them. What is wrong with the image or the answers is said once; what
+    /// is wrong with a machine has its name as its place where there are several.
+    pub fn check_all(
+        requests: &[Self],
+        site: &Site,
+        first: i64,
+        mut token: impl FnMut() -> Token,
+        armed_by: &str,
+        now: Timestamp,
+    ) -> Result<Vec<Install>, Vec<Fault>> {
+        let (mut installs, mut faults) = (Vec::new(), Vec::new());
+        for (number, request) in (first..).zip(requests) {
+            match request.check(site, number, token(), armed_by, now) {
+                Ok(install) => installs.push(install),
+                Err(found) => {
+                    for mut fault in found {
+                        if fault.place == "machine" && requests.len() > 1 {
+                            fault.place.clone_from(&request.machine);
+                        }
+                        if !faults.contains(&fault) {
+                            faults.push(fault);
+                        }
+                    }
+                }
+            }
+        }
+        if faults.is_empty() { Ok(installs) } else { Err(faults) }
     }
 }

@@ -4,7 +4,7 @@ mod arm;
 mod evidence;
 mod token;
 
-pub use arm::ArmRequest;
+pub use arm::{ArmRequest, ArmSeveral};
 pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
 pub use token::Token;
 

@@ -2,7 +2,7 @@ use axum::{
     extract::{Path, Query, State},
     http::{HeaderMap, StatusCode},
 };
-use lastmile_api::{ArmRequest, InstallDetail, InstallList, InstallQuery, InstallRow, Problem};
+use lastmile_api::{ArmRequest, ArmSeveral, InstallDetail, InstallList, InstallQuery, InstallRow, Problem};
 use lastmile_core::install::InstallState;
 use lastmile_store::InstallFilter;
 
@@ -50,11 +50,31 @@ pub(super) async fn arm(
     headers: HeaderMap,
     Json(request): Json<ArmRequest>,
 ) -> Result<(StatusCode, Json<InstallRow>), Reject> {
-    let install = admin.app.arm(&request, &who(&headers)).await.map_err(|error| match error {
-        ArmError::Faults(faults) => Reject::from(faults),
-        ArmError::Store(error) => error.into(),
-    })?;
+    let install = admin.app.arm(&request, &who(&headers)).await?;
     Ok((StatusCode::CREATED, Json((&install).into())))
+}
+
+/// Arms an install of the same image on several machines: on all of them, or on none.
+#[utoipa::path(
+    post, operation_id = "installs_arm_several", path = "/installs/several", tag = "installs", request_body = ArmSeveral,
+    responses((status = 201, body = [InstallRow]), (status = 422, body = Problem))
+)]
+pub(super) async fn arm_several(
+    State(admin): State<Admin>,
+    headers: HeaderMap,
+    Json(several): Json<ArmSeveral>,
+) -> Result<(StatusCode, Json<Vec<InstallRow>>), Reject> {
+    let installs = admin.app.arm_all(|site| several.requests(site), &who(&headers)).await?;
+    Ok((StatusCode::CREATED, Json(installs.iter().map(Into::into).collect())))
+}
+
+impl From<ArmError> for Reject {
+    fn from(error: ArmError) -> Self {
+        match error {
+            ArmError::Faults(faults) => faults.into(),
+            ArmError::Store(error) => error.into(),
+        }
+    }
 }
 
 /// One install, with everything that was seen of it.

@@ -104,6 +104,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(machines::list, machines::create))
         .routes(routes!(machines::read, machines::replace, machines::remove))
         .routes(routes!(installs::list, installs::arm))
+        .routes(routes!(installs::arm_several))
         .routes(routes!(installs::read))
         .routes(routes!(installs::cancel))
         .routes(routes!(exports::hosts))
