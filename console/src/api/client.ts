@@ -58,6 +58,11 @@ export class CallError extends Error {
   }
 }
 
+/** What is wrong with an input that was refused; nothing where a call failed for another reason. */
+export function faultsOf(error: Error | null): Fault[] {
+  return error instanceof CallError ? (error.problem?.faults ?? []) : [];
+}
+
 /** Throws the error of a call that gives no content, if it has one. */
 export function done(result: { error?: unknown }): void {
   if (result.error !== undefined) {

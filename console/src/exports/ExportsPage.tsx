@@ -2,7 +2,7 @@ import { ArrowLeft, Download } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { CallError, type SubnetView } from "../api/client";
+import { faultsOf, type SubnetView } from "../api/client";
 import { Faults } from "../parts/Faults";
 import { Answered } from "../parts/States";
 import { useSubnets } from "../subnets/useSubnets";
@@ -17,7 +17,7 @@ export function ExportsPage() {
   const subnets = useSubnets();
   const zones = zonesOf(subnets.data ?? []);
   const text = useExport(wanted);
-  const faults = text.error instanceof CallError ? (text.error.problem?.faults ?? []) : [];
+  const faults = faultsOf(text.error);
   const change = (part: Partial<Wanted>) => {
     setWanted({ ...wanted, ...part });
   };

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 
 import type { ImageDetail, RevisionRow } from "../api/client";
+import { Refusal } from "../parts/Faults";
 import { Pairs } from "../parts/Pairs";
 import { Progress } from "../parts/Progress";
 import { Section } from "../parts/Section";
@@ -126,11 +127,7 @@ function Title({ image }: { image: ImageDetail }) {
           Save
         </button>
       )}
-      {change.error && (
-        <p role="alert" className="w-full border-l-4 border-error pl-2 text-error">
-          {change.error.message}
-        </p>
-      )}
+      <Refusal error={change.error} />
     </form>
   );
 }
@@ -154,11 +151,7 @@ function Revisions({ image }: { image: ImageDetail }) {
   };
   return (
     <>
-      {deed.error && (
-        <p role="alert" className="mb-2 border-l-4 border-error pl-2 text-error">
-          {deed.error.message}
-        </p>
-      )}
+      <Refusal error={deed.error} title="Nothing was changed." />
       <ul className="divide-y divide-base-200">
         {image.all.map((revision) => {
           const isCurrent = revision.number === image.current.number;

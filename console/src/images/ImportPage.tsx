@@ -3,7 +3,7 @@ import { ArrowLeft } from "lucide-react";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 
-import { answer, api, CallError, type FileEntry, type Inspection, type RevisionDraft } from "../api/client";
+import { answer, api, faultsOf, type FileEntry, type Inspection, type RevisionDraft } from "../api/client";
 import { Faults } from "../parts/Faults";
 import { Progress } from "../parts/Progress";
 import { Section } from "../parts/Section";
@@ -43,7 +43,7 @@ export function ImportPage() {
     },
   });
   const failed = inspect.error ?? upload.error;
-  const faults = inspect.error instanceof CallError ? (inspect.error.problem?.faults ?? []) : [];
+  const faults = faultsOf(inspect.error);
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <Link to="/images" className="link-hover inline-flex items-center gap-1 text-base-content/75">
@@ -202,7 +202,7 @@ function Save({ found, again }: { found: Inspection; again: () => void }) {
     mutationFn: async () => answer(await api.POST("/api/v1/images", { body: draft })),
     onSuccess: (image) => go(`/images/${image.name}`),
   });
-  const refused = save.error instanceof CallError ? (save.error.problem?.faults ?? []) : found.refused;
+  const refused = save.error ? faultsOf(save.error) : found.refused;
   const set = (part: Partial<RevisionDraft>) => {
     setDraft({ ...draft, ...part });
   };

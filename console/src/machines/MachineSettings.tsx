@@ -1,10 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { answer, api, CallError, type MachineDetail } from "../api/client";
+import { answer, api, type MachineDetail } from "../api/client";
 import { useImages } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
-import { Faults } from "../parts/Faults";
+import { Refusal } from "../parts/Faults";
 
 interface Fields {
   standing: string;
@@ -62,7 +62,6 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
     },
     onSuccess: () => queries.invalidateQueries(),
   });
-  const faults = save.error instanceof CallError ? (save.error.problem?.faults ?? []) : [];
   const set = (part: Partial<Fields>) => {
     setFields({ ...fields, ...part });
   };
@@ -139,12 +138,7 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
       </label>
       {area("facts", "Facts, a line each", "rack=7")}
       {area("parameters", "Kernel parameters, a line each", "ip={{ address }}")}
-      <Faults title="Nothing was saved." faults={faults} />
-      {save.error && faults.length === 0 && (
-        <p role="alert" className="text-error">
-          {save.error.message}
-        </p>
-      )}
+      <Refusal error={save.error} />
       <div className="flex items-center gap-3">
         <button type="submit" className="btn btn-sm" disabled={save.isPending}>
           Save

@@ -97,7 +97,7 @@ function Row({ filter, index, now }: { filter: Filter; index: number; now: numbe
         {row.labels.length === 0
           ? "–"
           : row.labels.map((label) => (
-              <Link key={label} className="link-hover mr-2" to={`/?text=${encodeURIComponent(label)}`}>
+              <Link key={label} className="link-hover mr-2" to={`/?label=${encodeURIComponent(label)}`}>
                 {label}
               </Link>
             ))}

@@ -1,4 +1,4 @@
-import { Search } from "lucide-react";
+import { Search, X } from "lucide-react";
 import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 
@@ -20,6 +20,7 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
   const stages = params.get("stage");
   const filter: Filter = {
     text: params.get("text") ?? "",
+    label: params.get("label") ?? "",
     stages: stages ? (stages.split(",") as Stage[]) : [],
     sort: (params.get("sort") as Sort | null) ?? "stage",
     reverse: params.get("reverse") === "true",
@@ -28,6 +29,7 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
     const next = { ...filter, ...part };
     const entries: [string, string][] = [
       ["text", next.text],
+      ["label", next.label],
       ["stage", next.stages.join(",")],
       ["sort", next.sort === "stage" ? "" : next.sort],
       ["reverse", next.reverse ? "true" : ""],
@@ -56,6 +58,18 @@ export function MachinesPage() {
             }}
           />
         ))}
+        {filter.label !== "" && (
+          <button
+            type="button"
+            className="btn btn-sm self-center"
+            aria-label={`Show machines without the label ${filter.label}, too`}
+            onClick={() => {
+              change({ label: "" });
+            }}
+          >
+            {filter.label} <X className="size-3.5" aria-hidden />
+          </button>
+        )}
         <Link to="/exports" className="link-hover self-center px-1 text-base-content/75 sm:ml-auto">
           Export
         </Link>
@@ -79,7 +93,7 @@ export function MachinesPage() {
             type="button"
             className="btn btn-sm mt-2"
             onClick={() => {
-              change({ text: "", stages: [] });
+              change({ text: "", label: "", stages: [] });
             }}
           >
             Show all {all}

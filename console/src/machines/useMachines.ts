@@ -9,6 +9,8 @@ export type Sort = "stage" | "name" | "seen" | "image";
 
 export interface Filter {
   text: string;
+  /** A label that the machines have; any if empty. */
+  label: string;
   stages: Stage[];
   sort: Sort;
   reverse: boolean;
@@ -21,6 +23,7 @@ function page(filter: Filter, number: number) {
     queryFn: async () => {
       const query = {
         ...(filter.text && { text: filter.text }),
+        ...(filter.label && { label: filter.label }),
         ...(filter.stages.length > 0 && { stage: filter.stages.join(",") }),
         sort: filter.sort,
         reverse: filter.reverse,

@@ -3,8 +3,8 @@ import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { answer, api, CallError, done, type MenuDraft, type MenuView } from "../api/client";
-import { Faults } from "../parts/Faults";
+import { answer, api, done, type MenuDraft, type MenuView } from "../api/client";
+import { Refusal } from "../parts/Faults";
 import { Loading } from "../parts/States";
 import { newEntry } from "./actions";
 import { Entries } from "./Entries";
@@ -67,7 +67,6 @@ function Editor({ name, saved }: { name: string; saved: MenuView | undefined }) 
   const set = (part: Partial<MenuDraft>) => {
     setDraft({ ...draft, ...part });
   };
-  const refused = save.error instanceof CallError ? (save.error.problem?.faults ?? []) : [];
   return (
     <>
       <div className="mt-1 mb-3 flex flex-wrap items-center gap-3">
@@ -99,9 +98,9 @@ function Editor({ name, saved }: { name: string; saved: MenuView | undefined }) 
         <span role="status" className="text-success">
           {save.isSuccess && JSON.stringify(draft) === JSON.stringify(draftOf(save.data)) && "saved"}
         </span>
-        {remove.error && <span className="text-error">{remove.error.message}</span>}
       </div>
-      <Faults title="Nothing was saved." faults={refused} />
+      <Refusal error={remove.error} title="It was not removed." />
+      <Refusal error={save.error} />
       <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
         <div>
           <Frame draft={draft} set={set} />

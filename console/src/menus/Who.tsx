@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { answer, api, CallError, type MenuView } from "../api/client";
-import { Faults } from "../parts/Faults";
+import { answer, api, type MenuView } from "../api/client";
+import { Refusal } from "../parts/Faults";
 import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
 
@@ -22,7 +22,7 @@ export function Who({ menus }: { menus: MenuView[] }) {
         <p className="mb-2 text-base-content/75">
           A machine&apos;s own menu goes before that of its labels, its subnet&apos;s, and the site&apos;s.
         </p>
-        <label className="mb-3 flex flex-wrap items-center gap-3">
+        <div className="mb-3 flex flex-wrap items-center gap-3">
           The site&apos;s
           <MenuSelect
             label="The site's menu"
@@ -33,8 +33,8 @@ export function Who({ menus }: { menus: MenuView[] }) {
               save.mutate(menu);
             }}
           />
-          {save.error && <span className="text-error">{save.error.message}</span>}
-        </label>
+        </div>
+        <Refusal error={save.error} />
         <Answered query={labels} rows={2}>
           {(all) => (
             <ul className="space-y-2">
@@ -70,7 +70,6 @@ function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
       ),
     onSuccess: () => queries.invalidateQueries(),
   });
-  const faults = save.error instanceof CallError ? (save.error.problem?.faults ?? []) : [];
   return (
     <li>
       <form
@@ -104,7 +103,7 @@ function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
           Save
         </button>
       </form>
-      <Faults title="Nothing was saved." faults={faults} />
+      <Refusal error={save.error} />
     </li>
   );
 }

@@ -1,4 +1,4 @@
-import type { Fault } from "../api/client";
+import { type Fault, faultsOf } from "../api/client";
 import { Prose } from "./Prose";
 
 /** What is wrong, where, and what to do about it. */
@@ -17,5 +17,18 @@ export function Faults({ title, faults }: { title: string; faults: Fault[] }) {
         ))}
       </ul>
     </div>
+  );
+}
+
+/** Why a call did not do what it should: every fault of its input, or the service's own words; nothing while it did. */
+export function Refusal({ title = "Nothing was saved.", error }: { title?: string; error: Error | null }) {
+  const faults = faultsOf(error);
+  if (!error || faults.length > 0) {
+    return <Faults title={title} faults={faults} />;
+  }
+  return (
+    <p role="alert" className="mb-2 border-l-4 border-error pl-2 text-error">
+      {error.message}
+    </p>
   );
 }

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { answer, api, CallError, done } from "../api/client";
+import { answer, api, done, faultsOf } from "../api/client";
 import { Answered } from "../parts/States";
 
 /** The reservations of a subnet, with a line to add one. */
@@ -66,7 +66,7 @@ function Reserve({ name, reserved }: { name: string; reserved: () => Promise<voi
       await reserved();
     },
   });
-  const faults = reserve.error instanceof CallError ? (reserve.error.problem?.faults ?? []) : [];
+  const faults = faultsOf(reserve.error);
   return (
     <form
       className="pt-2"

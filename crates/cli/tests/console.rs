@@ -154,6 +154,15 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
     assert!(browser.client.current_url().await.unwrap().as_str().ends_with("?text=kittiwake"));
+    // A label of one machine leads to all that have it, and only them.
+    browser.go(&format!("{}/?text=kittiwake", demo.console)).await;
+    browser.follow("a[href='/?label=chart']").await;
+    browser.wait_for_text("auklet-chart").await;
+    let mut charts = browser.texts("a[data-row]").await;
+    charts.sort();
+    assert_eq!(charts, ["auklet-chart", "kittiwake-chart"]);
+    browser.click("button[aria-label='Show machines without the label chart, too']").await;
+    browser.wait_for_text("tern-gate-1").await;
     browser.go(&format!("{}/?text=nothing-like-it", demo.console)).await;
     browser.wait_for_text("No machine fits").await;
     browser.go(&format!("{}/installs?state=stalled", demo.console)).await;
@@ -173,8 +182,7 @@ async fn rows_stay_where_they_are_while_somebody_points_at_them() {
     let held = "arguments[0].dispatchEvent(new PointerEvent('pointerenter'))";
     let element = serde_json::to_value(&list).unwrap();
     browser.client.execute(held, vec![element.clone()]).await.unwrap();
-    // What was asked for before the hand came may still arrive.
-    tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    // Nor does what was asked for before the hand came change anything now.
     let before = browser.texts("a[data-row]").await;
     // Machines pass from stage to stage meanwhile, and say so in their place.
     browser.wait_for_text("installed").await;
@@ -407,6 +415,14 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
     browser.wait_for_text("Revision 1, the current one").await;
     let image = demo.client().image("plimsoll-new").await.unwrap();
     assert_eq!(image.image.current.kernel_version.as_deref(), Some("7.1.0-quay"));
+    // Its title is changed in its place; an empty one is refused, in words.
+    browser.fill("input[aria-label=Title]", " ").await;
+    browser.click("input[aria-label=Title] + button").await;
+    browser.wait_for_text("title: empty, or with control characters").await;
+    browser.fill("input[aria-label=Title]", "Plimsoll for the yard").await;
+    browser.click("input[aria-label=Title] + button").await;
+    browser.wait_for_no_text("title: empty").await;
+    assert_eq!(demo.client().image("plimsoll-new").await.unwrap().image.title, "Plimsoll for the yard");
     browser.go(&format!("{}/import", demo.console)).await;
     browser.fill("input[aria-label^='Path of the ISO']", "/etc/hostname").await;
     browser.click("button[type=submit]").await;

@@ -90,6 +90,40 @@ fn a_host_finds_our_machines_by_our_hosts_file() {
     assert!(found[0].starts_with("198.51.100.20 ") && found[1].starts_with("198.51.100.9 "), "{found:?}");
 }
 
+#[tokio::test]
+async fn a_reserved_address_and_the_answers_domain_go_before_what_the_subnet_gives() {
+    let service = loopback(25_102);
+    service.fill();
+    let reached = lastmile_sim::Reached {
+        dhcp: "127.0.0.1:25102".parse().unwrap(),
+        tftp_port: 25_103,
+        http_port: 25_104,
+        link: "198.51.100.1".parse().unwrap(),
+    };
+    let architecture = lastmile_core::boot::Architecture::UefiX64;
+    let identity = lastmile_sim::Identity { mac: MAC.parse().unwrap(), architecture };
+    let machine = lastmile_sim::Machine::new(identity, reached, lastmile_sim::Pace::FULL).unwrap();
+    let lastmile_sim::Booted::Kernel { address, parameters } = machine.boot(&mut |_| {}).await.unwrap()
+    else {
+        panic!("nothing was started")
+    };
+    let hosts = || service.run(&["export", "hosts"]);
+    assert_eq!(hosts(), format!("{:<15} {MACHINE}.gannet.example {MACHINE}\n", address.to_string()));
+    machine.install(address, &parameters, &mut |_| {}).await.unwrap();
+    service.run(&["subnet", "reserve", "holm-quay", "198.51.100.20", MAC]);
+    assert_eq!(hosts(), format!("198.51.100.20   {MACHINE}.gannet.example {MACHINE}\n"));
+    let held = service.json(&["export", "inventory"])["machines"][0]["holds"].clone();
+    let install = service.json(&["install", "show", "1"]);
+    for part in ["manifest_hash", "answer_hash", "armed_by"] {
+        assert!(held[part].is_string() && held[part] == install[part], "{part}: {held}");
+    }
+    let answers = service.run(&["answers", "example"]).replace("domain =", "# domain =");
+    let answers = service.write("deck.toml", format!("domain = \"deck.gannet.example\"\n{answers}"));
+    service.run(&["answers", "save", "quay-server", "--from", &answers]);
+    service.arm();
+    assert_eq!(hosts(), format!("198.51.100.20   {MACHINE}.deck.gannet.example {MACHINE}\n"));
+}
+
 #[test]
 fn the_inventory_says_what_each_machine_holds() {
     let service = loopback(25_098);

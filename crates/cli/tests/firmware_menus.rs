@@ -218,19 +218,22 @@ fn bios_disk(service: &Service<'_>, text: &str) -> String {
     service.write("disk.img", sector)
 }
 
-/// The folder of an EFI system partition whose boot loader writes `text` to the serial port and stops.
+/// The folder of an EFI system partition with an installed system's own loader and the one for any machine. Each
+/// writes `text` and which of them it is to the serial port, and stops.
 fn uefi_disk(service: &Service<'_>, text: &str) -> String {
     let mkimage = need("/usr/bin/grub-mkimage", "grub-common");
     need("/usr/lib/grub/x86_64-efi/serial.mod", "grub-efi-amd64-bin");
-    let begin =
-        service.write("local.cfg", format!("serial\nterminal_output serial\necho '{text}'\nsleep 600\n"));
-    let loader = service.write("esp/EFI/BOOT/BOOTX64.EFI", "");
-    let made = Command::new(mkimage)
-        .args(["-O", "x86_64-efi", "--prefix=/none", "-c", &begin, "-o", &loader])
-        .args(["normal", "serial", "terminal", "echo", "sleep"])
-        .status()
-        .unwrap();
-    assert!(made.success());
+    for (path, which) in [("EFI/skerry/grubx64.efi", "its own"), ("EFI/BOOT/BOOTX64.EFI", "any")] {
+        let begin = format!("serial\nterminal_output serial\necho '{text} by {which} loader'\nsleep 600\n");
+        let begin = service.write("local.cfg", begin);
+        let loader = service.write(&format!("esp/{path}"), "");
+        let made = Command::new(&mkimage)
+            .args(["-O", "x86_64-efi", "--prefix=/none", "-c", &begin, "-o", &loader])
+            .args(["normal", "serial", "terminal", "echo", "sleep"])
+            .status()
+            .unwrap();
+        assert!(made.success());
+    }
     service.folder.path().join("esp").to_str().unwrap().into()
 }
 
@@ -272,12 +275,12 @@ fn a_local_disk_is_started_by_every_loader_under_bios() {
 #[test]
 fn a_local_disk_is_started_by_every_loader_under_uefi() {
     let text = "the disk of auklet-chart was started";
-    let loaders: [(&str, AddLoader, &str); 2] = [
-        ("grub", |service| add_signed_loader(service, "port-80"), ",romfile="),
-        // The NIC's own option ROM is the firmware with scripts.
-        ("script", |_| {}, ""),
+    let loaders: [(&str, AddLoader, &str, &str); 2] = [
+        ("grub", |service| add_signed_loader(service, "port-80"), ",romfile=", "its own"),
+        // The NIC's own option ROM is the firmware with scripts. Firmware that was told of no system takes any loader.
+        ("script", |_| {}, "", "any"),
     ];
-    for (name, add_loader, nic) in loaders {
+    for (name, add_loader, nic, which) in loaders {
         println!("{name} under UEFI");
         let namespace = wire(&format!("disk-u{name}"));
         let service = prepare(&namespace);
@@ -293,7 +296,7 @@ fn a_local_disk_is_started_by_every_loader_under_uefi() {
         }
         parts.extend(["-drive", &drive, "-device", "ide-hd,drive=disk,bootindex=2"].map(str::to_owned));
         let computer = Computer::power_on(&namespace, service.folder.path(), nic, &parts);
-        chooses_the_first(&service, computer, text);
+        chooses_the_first(&service, computer, &format!("{text} by {which} loader"));
     }
 }
 

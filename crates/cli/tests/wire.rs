@@ -121,6 +121,15 @@ fn a_line_of_a_menu_is_picked_from_its_machines_own_address_only() {
     assert_eq!(curl(&client, &["--interface", "192.0.2.200", &format!("tftp://192.0.2.2/{path}")]), "");
     assert_eq!(armed(), 0);
     assert_eq!((http(&leased).as_str(), armed()), ("200", 1.into()));
+    // A module that the menu only tries stops nothing; one that somebody named does.
+    let module = |name: &str| {
+        let url = format!("tftp://192.0.2.2/grub/x86_64-efi/{name}");
+        assert_eq!(curl(&client, &["--interface", &leased, &url]), "");
+        let trace = service.json(&["trace", "auklet-chart"]);
+        let cases = trace["diagnoses"].as_array().unwrap().iter();
+        cases.filter(|found| found["case"] == "file-not-found").count()
+    };
+    assert_eq!((module("regexp.mod"), module("zfs.mod")), (0, 1));
 }
 
 #[test]

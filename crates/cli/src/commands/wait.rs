@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 use clap::Args;
 use futures_util::StreamExt;
 use jiff::SignedDuration;
-use lastmile_api::{Event, InstallQuery, InstallRow, InstallState, MachineQuery};
+use lastmile_api::{Event, InstallQuery, InstallRow, InstallState, MachineQuery, MachineSort};
 use lastmile_client::{Client, ClientError};
 use tokio::time::{Instant, sleep, timeout_at};
 
@@ -67,9 +67,7 @@ async fn named(arguments: &Arguments, client: &Client) -> Result<BTreeMap<i64, I
     }
     if !arguments.label.is_empty() {
         let label = arguments.label.join(",");
-        let query = MachineQuery { label: Some(label.clone()), limit: Some(PAGE), ..Default::default() };
-        let machines = client.machines(&query).await?.machines;
-        for number in machines.iter().filter_map(|machine| machine.install) {
+        for number in last_of_label(&label, client).await? {
             installs.insert(number, client.install(number).await?.install);
         }
         if installs.is_empty() {
@@ -91,23 +89,47 @@ async fn last_of(machine: &str, client: &Client) -> Result<InstallRow, Failure> 
     })
 }
 
+/// The numbers of the last installs of all machines with a label.
+async fn last_of_label(label: &str, client: &Client) -> Result<Vec<i64>, ClientError> {
+    let (mut numbers, mut offset) = (Vec::new(), 0);
+    loop {
+        let query = MachineQuery {
+            label: Some(label.into()),
+            sort: Some(MachineSort::Name),
+            limit: Some(PAGE),
+            offset: Some(offset),
+            ..MachineQuery::default()
+        };
+        let page = client.machines(&query).await?.machines;
+        numbers.extend(page.iter().filter_map(|machine| machine.install));
+        offset += PAGE;
+        if page.len() < PAGE as usize {
+            return Ok(numbers);
+        }
+    }
+}
+
 async fn all_open(client: &Client) -> Result<BTreeMap<i64, InstallRow>, ClientError> {
     let states = InstallState::ALL.iter().filter(|state| state.is_open()).map(|state| state.as_str());
     let state = states.collect::<Vec<_>>().join(",");
-    let mut all = BTreeMap::new();
+    let (mut all, mut offset) = (BTreeMap::new(), 0);
     loop {
-        let offset = u32::try_from(all.len()).unwrap_or(u32::MAX);
         let query = InstallQuery {
             state: Some(state.clone()),
             limit: Some(PAGE),
             offset: Some(offset),
             ..InstallQuery::default()
         };
-        let page = client.installs(&query).await?.installs;
-        let is_last = page.len() < PAGE as usize;
-        all.extend(page.into_iter().map(|install| (install.number, install)));
+        let page = client.installs(&query).await?;
+        offset += PAGE;
+        let is_last = page.installs.len() < PAGE as usize;
+        all.extend(page.installs.into_iter().map(|install| (install.number, install)));
         if is_last {
-            return Ok(all);
+            // One that ended between two pages moved all later ones up, and one of them out of sight.
+            if all.len() as i64 >= page.total {
+                return Ok(all);
+            }
+            offset = 0;
         }
     }
 }
@@ -132,7 +154,9 @@ impl Wait<'_> {
                 Ok(()) => is_away = false,
                 Err(ClientError::Unreachable { .. }) => {
                     if !std::mem::replace(&mut is_away, true) {
-                        eprintln!("lastmile: the service does not answer; waiting for it to come back");
+                        self.beside(|| {
+                            eprintln!("lastmile: the service does not answer; waiting for it to come back")
+                        });
                     }
                     sleep(RETRY).await;
                 }
@@ -186,9 +210,15 @@ impl Wait<'_> {
                 self.out.json_line(&now);
             }
         } else if has_ended || before != Some(now.state) {
-            let told = self.bar.as_ref();
-            let line = line(&now);
-            told.map_or_else(|| self.out.line(&line), |bar| bar.beside(|| self.out.line(&line)));
+            self.beside(|| self.out.line(&line(&now)));
+        }
+    }
+
+    /// Writes without breaking the bar's line.
+    fn beside(&self, write: impl FnOnce()) {
+        match &self.bar {
+            Some(bar) => bar.beside(write),
+            None => write(),
         }
     }
 

@@ -17,8 +17,9 @@ use lastmile_core::{
 use super::{listing, menus};
 use crate::{content::Content, state::App};
 
-/// Files that shim asks for beside itself and does without: their absence is no fault.
-const OPTIONAL: [&str; 3] = ["revocations_sku.efi", "revocations_sbat.efi", "shim_certificate_0.efi"];
+/// Files that shim asks for beside itself and does without, and modules that our menus try: their absence is no fault.
+const OPTIONAL: [&str; 5] =
+    ["revocations_sku.efi", "revocations_sbat.efi", "shim_certificate_0.efi", "http.mod", "regexp.mod"];
 
 /// Who asks.
 #[derive(Debug, Clone, Copy)]

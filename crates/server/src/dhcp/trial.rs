@@ -161,3 +161,21 @@ async fn gather(socket: &UdpSocket, xid: u32) -> io::Result<Vec<Message>> {
     }
     Ok(offers)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_under_way_when_a_trial_ends_leaves_no_record_either() {
+        let trial = Trial::default();
+        let first = trial.play().unwrap().mac;
+        // Its last acknowledgement is still on the wire: it is no newcomer's, and no answer is due to it.
+        assert!(trial.leaves_no_record(first) && !trial.is(first));
+        let playing = trial.play().unwrap();
+        assert!(trial.play().is_none(), "one at a time");
+        assert!(trial.is(playing.mac) && trial.leaves_no_record(playing.mac));
+        assert!(trial.leaves_no_record(first), "that of the one before is remembered");
+        assert!(!trial.leaves_no_record(Mac::new([2, 0, 0x5e, 0, 0x53, 1]).unwrap()));
+    }
+}
