@@ -14,7 +14,7 @@ use crate::output::{Bar, Failure, Output, time};
 
 /// How long nothing may be heard before everything is read again: a connection can die without a word.
 const REREAD: Duration = Duration::from_secs(30);
-/// Between two tries to reach a service that is away.
+/// Before all is read again: a service that is away, or that loses events for their number, is not pressed.
 const RETRY: Duration = Duration::from_secs(1);
 /// Installs on a page, which is the most that the service gives.
 const PAGE: u32 = 1000;
@@ -155,16 +155,16 @@ impl Wait<'_> {
                 Err(ClientError::Unreachable { .. }) => {
                     if !std::mem::replace(&mut is_away, true) {
                         self.beside(|| {
-                            eprintln!("lastmile: the service does not answer; waiting for it to come back")
+                            eprintln!("lastmile: the service does not answer; waiting for it to come back");
                         });
                     }
-                    sleep(RETRY).await;
                 }
                 Err(error) => return Err(error.into()),
             }
             if is_over(&self.open) {
                 return Ok(());
             }
+            sleep(RETRY).await;
         }
     }
 
