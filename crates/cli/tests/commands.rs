@@ -266,6 +266,10 @@ fn several_are_armed_all_or_none() {
     let armed: Vec<_> = all.as_array().unwrap().iter().map(|one| (&one["number"], &one["machine"])).collect();
     let expected = [(1.into(), "gate-1".into()), (2.into(), "gate-2".into()), (3.into(), "kiosk-1".into())];
     assert_eq!(armed, expected.iter().map(|(number, name)| (number, name)).collect::<Vec<_>>(), "each once");
+    service.run(&["install", "cancel", "3"]);
+    let alone = service.write("list", "kiosk-1\n");
+    let one = service.json(&arm(&["--from", &alone], &what));
+    assert_eq!(one[0]["machine"], "kiosk-1", "a list, though of one: {one}");
     let (_, said) = service.fail(&arm(&["--label", "gate"], &what));
     assert!(
         said.contains("install 1 of tidewrack-12 is armed on gate-1") && said.contains("install 2"),

@@ -58,10 +58,12 @@ pub(crate) enum Command {
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
         Command::Arm { mut machines, label, from, image, answers } => {
+            // Programs get a list wherever there may be several, however many there are then.
+            let is_one = machines.len() == 1 && label.is_empty() && from.is_none();
             if let Some(from) = from {
                 machines.extend(names(&from)?);
             }
-            if let ([machine], []) = (machines.as_slice(), label.as_slice()) {
+            if let Some(machine) = machines.first().filter(|_| is_one) {
                 let install = client.arm(&ArmRequest { machine: machine.clone(), image, answers }).await?;
                 out.show(&install, armed);
             } else {

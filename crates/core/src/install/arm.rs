@@ -202,22 +202,25 @@ impl ArmRequest {
         armed_by: &str,
         now: Timestamp,
     ) -> Result<Vec<Install>, Vec<Fault>> {
-        let (mut installs, mut faults) = (Vec::new(), Vec::new());
+        let (mut installs, mut of_all, mut of_machines) = (Vec::new(), Vec::new(), Vec::new());
         for (number, request) in (first..).zip(requests) {
             match request.check(site, number, token(), armed_by, now) {
                 Ok(install) => installs.push(install),
                 Err(found) => {
                     for mut fault in found {
-                        if fault.place == "machine" && requests.len() > 1 {
-                            fault.place.clone_from(&request.machine);
-                        }
-                        if !faults.contains(&fault) {
-                            faults.push(fault);
+                        if fault.place == "machine" {
+                            if requests.len() > 1 {
+                                fault.place.clone_from(&request.machine);
+                            }
+                            of_machines.push(fault);
+                        } else if !of_all.contains(&fault) {
+                            of_all.push(fault);
                         }
                     }
                 }
             }
         }
-        if faults.is_empty() { Ok(installs) } else { Err(faults) }
+        of_all.append(&mut of_machines);
+        if of_all.is_empty() { Ok(installs) } else { Err(of_all) }
     }
 }
