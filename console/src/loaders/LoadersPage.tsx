@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { answer, api, done, type FoundLoader, type LoaderView } from "../api/client";
+import { Refusal } from "../parts/Faults";
 import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
@@ -31,7 +32,6 @@ export function LoadersPage() {
     },
     onSettled: () => queries.invalidateQueries(),
   });
-  const failed = add.error ?? remove.error;
   const own: Column<LoaderView>[] = [
     {
       name: "Name",
@@ -103,11 +103,7 @@ export function LoadersPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <h1 className="mb-3 font-semibold">Loaders</h1>
-      {failed && (
-        <p role="alert" className="mb-3 border-l-4 border-error pl-2 text-error">
-          {failed.message}
-        </p>
-      )}
+      <Refusal error={add.error ?? remove.error} title="Nothing was changed." />
       <Answered query={loaders} rows={3}>
         {(all) =>
           all.length === 0 ? (
