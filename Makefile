@@ -8,7 +8,7 @@ BUILD_PACKAGES := build-essential
 # What the tests drive or ask as a witness.
 TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark \
 	xorriso cpio xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
-	syslinux-common debian-installer-12-netboot-amd64 bind9-utils
+	syslinux-common debian-installer-12-netboot-amd64 bind9-utils libxml2-utils python3-yaml
 # What the benchmarks measure against.
 BENCH_PACKAGES := nginx-light xorriso
 # Real firmware, loaders and an installer.

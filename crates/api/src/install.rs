@@ -1,7 +1,12 @@
 //! Installs as they are read.
 
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
-use lastmile_core::install::{Install, InstallState, Step, StepKind};
+use lastmile_core::{
+    answers::Question,
+    install::{Install, InstallState, Step, StepKind},
+};
 use serde::{Deserialize, Serialize};
 
 /// One install in a list.
@@ -42,6 +47,8 @@ pub struct InstallRow {
     pub ended_at: Option<Timestamp>,
     /// Why it failed, stalled or was cancelled.
     pub reason: Option<String>,
+    /// How many questions nobody answered yet: while there are any, the machine waits on its screen.
+    pub waits_for: usize,
 }
 
 /// One install, whole.
@@ -56,6 +63,10 @@ pub struct InstallDetail {
     pub answer_hash: Option<String>,
     /// How many boots came as far as the kernel.
     pub kernel_fetches: u32,
+    /// What was answered to questions, by their names.
+    pub asked: BTreeMap<String, String>,
+    /// Questions that nobody answered yet: the machine waits for them.
+    pub open_questions: BTreeMap<String, Question>,
     /// Everything that was seen, oldest first.
     pub steps: Vec<Step>,
 }
@@ -105,6 +116,7 @@ impl From<&Install> for InstallRow {
             installing_at: install.installing_at,
             ended_at: install.ended_at,
             reason: install.reason.clone(),
+            waits_for: install.open_questions.len(),
         }
     }
 }
@@ -118,6 +130,8 @@ impl InstallDetail {
             manifest_hash: install.manifest_hash.map(|hash| hash.to_string()),
             answer_hash: install.answer_hash.map(|hash| hash.to_string()),
             kernel_fetches: install.kernel_fetches,
+            asked: install.asked.clone(),
+            open_questions: install.open_questions.clone(),
             steps,
         }
     }

@@ -6,6 +6,7 @@
 //! `openapi.json` in this crate is the contract: the service's routes are held against it by a test, and
 //! the console's types are generated from it.
 
+mod answers;
 mod check;
 mod event;
 mod export;
@@ -18,6 +19,10 @@ mod status;
 mod things;
 mod trace;
 
+pub use answers::{
+    AnswersCompareQuery, AnswersComparison, AnswersFile, AnswersPreview, AnswersPreviewRequest, AnswersView,
+    AskedRequest, ComparedLine, LintFinding, LintReport, Side,
+};
 pub use check::{CheckReport, Finding, Severity};
 pub use event::Event;
 pub use export::{ExportQuery, Held, Inventory, InventoryMachine, ZoneQuery};
@@ -28,7 +33,7 @@ pub use image::{
 pub use install::{InstallDetail, InstallList, InstallQuery, InstallRow};
 pub use lastmile_core::{
     Fault,
-    answers::{PasswordInput, PasswordShown, Settings},
+    answers::{PasswordInput, PasswordShown, Question, Settings},
     boot::{
         ActionDraft, Advice, After, Architecture, EntryDraft, HttpReach, Language, LoaderDraft, LoaderFacts,
         MenuDraft, Origin, Parameter,
@@ -48,10 +53,7 @@ pub use machine::{
 pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, PreviewRequest, ScreenView};
 pub use problem::{PROBLEM_JSON, Problem};
 pub use status::{Counters, Status};
-pub use things::{
-    AnswersPreview, AnswersView, ContentView, FoundFile, FoundLoader, LeaseView, LoaderView, ReservationView,
-    SubnetView,
-};
+pub use things::{ContentView, FoundFile, FoundLoader, LeaseView, LoaderView, ReservationView, SubnetView};
 pub use trace::{NewcomerView, OptionLine, Trace, TraceComparison, TraceLine};
 
 /// The OpenAPI document of the admin API, as reviewed.

@@ -4,10 +4,9 @@ use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 use lastmile_core::{
-    answers::{AnswersVersion, PasswordShown, Settings},
     boot::{HttpReach, Language, Loader, LoaderFacts},
     dhcp::{LeaseRecord, LeaseState},
-    image::{Family, FileEntry},
+    image::FileEntry,
     net::SubnetDraft,
 };
 use serde::{Deserialize, Serialize};
@@ -115,42 +114,6 @@ impl From<&Loader> for LoaderView {
             files: loader.manifest.files().to_vec(),
         }
     }
-}
-
-/// Answers at their current version. Passwords are never read back.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct AnswersView {
-    /// Their name.
-    pub name: String,
-    /// The current version's number.
-    pub version: u32,
-    /// When it was saved.
-    #[schema(value_type = String, format = DateTime)]
-    pub created: Timestamp,
-    /// The settings.
-    pub settings: Settings<PasswordShown>,
-}
-
-impl From<&AnswersVersion> for AnswersView {
-    fn from(answers: &AnswersVersion) -> Self {
-        Self {
-            name: answers.name.clone(),
-            version: answers.number,
-            created: answers.created,
-            settings: answers.settings.shown(),
-        }
-    }
-}
-
-/// The answer file of one machine, with what is secret left out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct AnswersPreview {
-    /// The machine it is for.
-    pub machine: String,
-    /// The installer's format.
-    pub family: Family,
-    /// The file.
-    pub text: String,
 }
 
 /// Content in the library.

@@ -126,7 +126,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Menu(command) => menu::run(command, &client, &out).await?,
         Command::Label(command) => label::run(command, &client, &out).await?,
         Command::Settings(command) => settings::run(command, &client, &out).await?,
-        Command::Answers(command) => answers::run(command, &client, &out).await?,
+        Command::Answers(command) => return answers::run(command, &client, &out).await,
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
         Command::Wait(arguments) => return wait::run(&arguments, &client, &out).await,

@@ -37,6 +37,11 @@ impl Output {
         }
     }
 
+    /// Warns on standard error.
+    pub(crate) fn warn(&self, text: &str) {
+        let _ = writeln!(std::io::stderr(), "warning: {text}");
+    }
+
     /// Whether programs read it.
     pub(crate) const fn is_json(&self) -> bool {
         self.json
@@ -201,6 +206,13 @@ pub(crate) enum Failure {
         /// What to do.
         mend: &'static str,
     },
+    #[error("{what}")]
+    Faults {
+        /// What cannot be done.
+        what: String,
+        /// Why.
+        faults: Vec<Fault>,
+    },
 }
 
 impl Failure {
@@ -224,6 +236,7 @@ impl Failure {
                 "Is it elsewhere? Name it with --server or LASTMILE_SERVER.".into(),
             ],
             Self::Input { mend, .. } => vec![(*mend).into()],
+            Self::Faults { faults, .. } => faults.iter().flat_map(fault_lines).collect(),
             _ => vec![],
         }
     }

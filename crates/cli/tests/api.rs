@@ -128,6 +128,7 @@ async fn whoever_watches_is_told_of_every_change() {
         machine: "auklet-bridge".into(),
         image: "tidewrack-12".into(),
         answers: "quay-server".into(),
+        asked: Default::default(),
     };
     let Err(ClientError::Problem(problem)) = client.arm(&arm).await else { panic!("armed, though ignored") };
     assert_eq!(problem.faults[0].what, "auklet-bridge is set to be ignored");

@@ -117,8 +117,10 @@ fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
     service.fill();
     service.run(&["install", "cancel", "1"]);
     let example = service.run(&["answers", "example"]);
-    let answers =
-        example.replace("parameters = []", "parameters = ['vga=791', 'role=quay', 'ip={{ name }}']");
+    let answers = example.replace(
+        "installer_parameters = []",
+        "installer_parameters = ['vga=791', 'role=quay', 'ip={{ name }}']",
+    );
     assert_ne!(answers, example);
     let answers = service.write("more.toml", answers);
     service.run(&["answers", "save", "quay-server", "--from", &answers]);
@@ -135,10 +137,15 @@ fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
     assert_eq!(shown, ["ip=auklet-chart answers", "role=chart chart", "console=tty1 chart"]);
     let plan = service.run(&["plan", "auklet-chart"]);
     assert!(plan.contains("role=chart") && plan.contains("role=quay"), "what was replaced is told: {plan}");
-    let bad =
-        service.write("bad.toml", example.replace("parameters = []", "parameters = ['ip={{ adress }}']"));
+    let bad = service.write(
+        "bad.toml",
+        example.replace("installer_parameters = []", "installer_parameters = ['ip={{ adress }}']"),
+    );
     let (_, said) = service.fail(&["answers", "save", "quay-server", "--from", &bad]);
-    assert!(said.contains("parameters[0]: 'ip={{ adress }}'") && said.contains("column 7"), "{said}");
+    assert!(
+        said.contains("installer_parameters[0]: 'ip={{ adress }}'") && said.contains("column 7"),
+        "{said}"
+    );
 }
 
 #[test]
@@ -316,18 +323,18 @@ fn debconf_takes_the_answer_file_and_grub_the_menu() {
 locale = "en_GB.UTF-8"
 keyboard = "gb"
 time_zone = "Europe/London"
-ntp = "time.gannet.example"
-packages = ["openssh-server", "chrony"]
-root_password = { plain = "holm quay at dawn" }
-[user]
-name = "purser"
+ntp = ["time.gannet.example"]
+[root]
+password = { plain = "holm quay at dawn" }
+[users.purser]
 full_name = "Ship's \"Purser\" $HOME `x` %n <b> ö"
 password = { plain = "tern bay at dusk" }
-[disk]
-device = "/dev/disk/by-id/nvme-eui.0025"
+[storage]
 layout = "lvm"
-[mirror]
-host = "mirror.gannet.example:8080"
+disks.system = { device = "/dev/disk/by-id/nvme-eui.0025" }
+[software]
+packages = ["openssh-server", "chrony"]
+source = "http://mirror.gannet.example:8080/debian"
 "#;
     let path = service.write("answers.toml", answers.as_bytes());
     service.run(&["answers", "save", "quay-server", "--from", &path]);

@@ -3,63 +3,10 @@
 
 mod support;
 
-use std::{
-    io::{BufRead, BufReader},
-    process::{Child, Command, Stdio},
-};
-
 use lastmile_api::{ArmRequest, InstallQuery, MachineDraft};
-use lastmile_client::Client;
 use lastmile_core::boot::Architecture;
-use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
-use support::{browser::Browser, service::LASTMILE};
-
-/// A running `lastmile demo`, ended with the value.
-struct Demo {
-    child: Child,
-    console: String,
-}
-
-impl Demo {
-    fn start() -> Self {
-        let mut child =
-            Command::new(LASTMILE).args(["demo", "--port", "0"]).stdout(Stdio::piped()).spawn().unwrap();
-        let mut first = String::new();
-        let mut story = BufReader::new(child.stdout.take().unwrap());
-        story.read_line(&mut first).unwrap();
-        let console = first.split("Console: ").nth(1).unwrap().trim().to_owned();
-        // Read on, so that the demo is never stopped by a full pipe.
-        std::thread::spawn(move || story.lines().count());
-        Self { child, console }
-    }
-
-    fn client(&self) -> Client {
-        Client::new(&self.console, "test").unwrap()
-    }
-
-    /// Where a simulated machine at Skerry Point reaches the demo's service.
-    async fn reached(&self) -> Reached {
-        let listens = self.client().status().await.unwrap().listens;
-        let port = |what: &str| {
-            let line = listens.iter().find(|line| line.starts_with(what)).unwrap();
-            line.rsplit(':').next().unwrap().parse::<u16>().unwrap()
-        };
-        Reached {
-            dhcp: std::net::SocketAddrV4::new([127, 0, 0, 1].into(), port("DHCP from relays")),
-            tftp_port: port("TFTP"),
-            http_port: port("boot HTTP"),
-            link: [192, 0, 2, 1].into(),
-        }
-    }
-}
-
-impl Drop for Demo {
-    fn drop(&mut self) {
-        // Told, not killed: the demo removes the folder it made.
-        let _ = Command::new("kill").arg(self.child.id().to_string()).status();
-        let _ = self.child.wait();
-    }
-}
+use lastmile_sim::{Booted, Identity, Machine, Pace};
+use support::{browser::Browser, demo::Demo};
 
 #[tokio::test]
 async fn installs_are_seen_to_happen_without_a_reload() {
@@ -126,6 +73,7 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
         machine: "kittiwake-chart".into(),
         image: "tidewrack-12".into(),
         answers: "quay-server".into(),
+        asked: Default::default(),
     };
     client.arm(&arm).await.unwrap();
     let identity =
@@ -491,7 +439,6 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
 
     browser.go(&format!("{}/loaders", demo.console)).await;
     browser.wait_for_text("PXELINUX 6.04").await;
-    browser.picture("console-loaders.png").await;
     browser.click("button[aria-label='Remove bios-core']").await;
     browser.click("button[aria-label='Add bios-http']").await;
     browser.wait_for_text("bios has loader 'bios-http' already").await;

@@ -146,7 +146,12 @@ async fn fill_hall(service: &Service<'_>, client: &Client) {
         let name = format!("locker-{number:03}");
         let draft = MachineDraft::new(name.clone(), vec![mac(number).to_string()]);
         client.create_machine(&draft).await.unwrap();
-        let arm = ArmRequest { machine: name, image: "tidewrack-12".into(), answers: "quay-server".into() };
+        let arm = ArmRequest {
+            machine: name,
+            image: "tidewrack-12".into(),
+            answers: "quay-server".into(),
+            asked: Default::default(),
+        };
         client.arm(&arm).await.unwrap();
     }
 }

@@ -3,13 +3,14 @@
 use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
-    Advice, AnswersPreview, AnswersView, ArmRequest, ArmSeveral, CheckReport, CurrentRevision, Event,
-    ExportQuery, FoundLoader, ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList,
-    InstallQuery, InstallRow, Inventory, LabelDraft, LabelView, LeaseView, LoaderDraft, LoaderView,
-    MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView,
-    NewcomerView, PasswordInput, Picture, PreviewRequest, Proposal, ReservationDraft, ReservationView,
-    RevisionDetail, RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView, Trace,
-    TraceComparison, TraceLine, Work, ZoneQuery,
+    Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView,
+    ArmRequest, ArmSeveral, AskedRequest, CheckReport, CurrentRevision, Event, ExportQuery, FoundLoader,
+    ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallQuery, InstallRow,
+    Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderView, MachineDetail,
+    MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView,
+    PasswordInput, Picture, PreviewRequest, Proposal, ReservationDraft, ReservationView, RevisionDetail,
+    RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView, Trace, TraceComparison,
+    TraceLine, Work, ZoneQuery,
 };
 use reqwest::Method;
 
@@ -290,12 +291,17 @@ impl Client {
         self.get("/answers").await
     }
 
-    /// One set of answers.
+    /// One set of answers, or another layer: `site:`, `label:NAME`, `machine:NAME`.
     pub async fn answers(&self, name: &str) -> Result<AnswersView, ClientError> {
         self.get(&format!("/answers/{}", part(name))).await
     }
 
-    /// Saves a new version of answers.
+    /// Every version that answers, or another layer, ever had, newest first.
+    pub async fn answers_versions(&self, name: &str) -> Result<Vec<AnswersView>, ClientError> {
+        self.get(&format!("/answers/{}/versions", part(name))).await
+    }
+
+    /// Saves a new version of answers, or of another layer.
     pub async fn save_answers(
         &self,
         name: &str,
@@ -304,15 +310,41 @@ impl Client {
         self.put_or_post(Method::PUT, &format!("/answers/{}", part(name)), settings).await
     }
 
-    /// Takes answers out of use.
+    /// Takes answers, or another layer, out of use.
     pub async fn remove_answers(&self, name: &str) -> Result<(), ClientError> {
         self.delete(&format!("/answers/{}", part(name))).await
     }
 
-    /// The answer file as a machine would get it.
-    pub async fn preview_answers(&self, name: &str, machine: &str) -> Result<AnswersPreview, ClientError> {
-        let path = format!("/answers/{}/preview", part(name));
-        self.read(self.request(Method::GET, &path).query(&[("machine", machine)])).await
+    /// The answer files as a machine would get them.
+    pub async fn preview_answers(
+        &self,
+        name: &str,
+        request: &AnswersPreviewRequest,
+    ) -> Result<AnswersPreview, ClientError> {
+        self.put_or_post(Method::POST, &format!("/answers/{}/preview", part(name)), request).await
+    }
+
+    /// Two versions, or the files of two machines, held against each other.
+    pub async fn compare_answers(
+        &self,
+        name: &str,
+        query: &AnswersCompareQuery,
+    ) -> Result<AnswersComparison, ClientError> {
+        self.read(self.request(Method::GET, &format!("/answers/{}/compare", part(name))).query(query)).await
+    }
+
+    /// Looks at every pair of answers and image, with every machine.
+    pub async fn lint_answers(&self) -> Result<LintReport, ClientError> {
+        self.get("/answer-lint").await
+    }
+
+    /// Answers questions that an install waits for.
+    pub async fn answer_install(
+        &self,
+        number: i64,
+        request: &AskedRequest,
+    ) -> Result<InstallRow, ClientError> {
+        self.put_or_post(Method::POST, &format!("/installs/{number}/answer"), request).await
     }
 
     /// A page of machines.

@@ -6,7 +6,7 @@
 
 use std::{
     cmp::Reverse,
-    collections::{BinaryHeap, HashMap},
+    collections::{BTreeMap, BinaryHeap, HashMap},
     net::{Ipv4Addr, SocketAddrV4},
     sync::Arc,
 };
@@ -14,7 +14,7 @@ use std::{
 use jiff::{SignedDuration, Timestamp};
 use lastmile_core::{
     Id,
-    answers::{AnswersVersion, PasswordInput, SALT_BYTES, Settings},
+    answers::{AnswersVersion, Password, Scope, Settings, Subject},
     boot::{Action, Architecture, plan},
     dhcp::{Answer, Arrival, Kind, LeaseBook, LeaseRecord, Message, Responder, code},
     image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
@@ -88,17 +88,16 @@ impl Service {
             files: vec![file],
             ..RevisionDraft::default()
         };
-        let settings: Settings<PasswordInput> = serde_json::from_value(serde_json::json!({
-            "locale": "en_GB.UTF-8", "keyboard": "gb", "time_zone": "Europe/London", "disk": {},
-            "user": { "name": "purser", "password": { "hash": "$6$saltsalt$0123456789abcdef" } },
+        let settings: Settings<Password> = serde_json::from_value(serde_json::json!({
+            "users": { "purser": { "password": { "hash": "$6$saltsalt$0123456789abcdef" } } },
         }))
         .unwrap();
         let answers = AnswersVersion {
             id: Id::generate(),
-            name: "locker".into(),
+            scope: Scope::Answers("locker".into()),
             number: 1,
             created: at(0),
-            settings: settings.settle(|_| [0; SALT_BYTES]).unwrap(),
+            settings,
         };
         let mut site = Site::default()
             .with_subnet(subnet.clone())
@@ -109,9 +108,16 @@ impl Service {
             let draft = MachineDraft::new(name.clone(), vec![mac(number).to_string()]);
             let machine = draft.check(&site, None, at(0)).unwrap();
             site = site.with_machine(machine);
-            let arm = ArmRequest { machine: name, image: "tidewrack-12".into(), answers: "locker".into() };
+            let arm = ArmRequest {
+                machine: name,
+                image: "tidewrack-12".into(),
+                answers: "locker".into(),
+                asked: BTreeMap::new(),
+            };
             let token = Token::new(format!("token-{number}"));
-            let install = arm.check(&site, i64::from(number) + 1, token, "test", at(0)).unwrap();
+            let install = arm
+                .check(&site, &|_, _| Subject::example(), i64::from(number) + 1, token, "test", at(0))
+                .unwrap();
             site = site.with_install(install);
         }
         Self { subnet: Arc::new(subnet), book: LeaseBook::default(), kept: HashMap::new(), site }

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use lastmile_api::Event;
 use lastmile_core::{
     Fault, Id,
-    image::Sha256,
+    image::{Revision, Sha256},
     install::{ArmRequest, Evidence, Install, Step, StepKind, Token},
     machine::Machine,
     site::Site,
@@ -53,8 +53,9 @@ impl App {
         let first = self.last_install.load(Ordering::Relaxed) + 1;
         let token = || Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
         let requests = requests(&site).map_err(ArmError::Faults)?;
-        let installs =
-            ArmRequest::check_all(&requests, &site, first, token, who, now).map_err(ArmError::Faults)?;
+        let subjects = |machine: &Machine, revision: &Revision| self.subject(&site, machine, Some(revision));
+        let installs = ArmRequest::check_all(&requests, &site, &subjects, first, token, who, now)
+            .map_err(ArmError::Faults)?;
         let step = Step { at: now, kind: StepKind::Armed, detail: format!("by {who}") };
         let (kept, seen) = (installs.clone(), step.clone());
         let put = move |tx: &mut Tx<'_>| kept.iter().try_for_each(|install| tx.put_install(install, &seen));

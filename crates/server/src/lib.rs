@@ -17,6 +17,7 @@
 //! | `state` | what all of them share |
 
 mod admin;
+mod answers;
 mod boot;
 mod check;
 pub mod config;

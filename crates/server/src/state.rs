@@ -15,6 +15,7 @@ use jiff::Timestamp;
 use lastmile_api::{Counters, Event, Installed, MachineRow, Stage};
 use lastmile_core::{
     Id,
+    answers::SealKey,
     boot::{Architecture, Loader, Service},
     dhcp::{ClientKey, LeaseBook, LeaseState},
     image::Revision,
@@ -65,6 +66,8 @@ impl Services {
 pub(crate) struct App {
     pub(crate) store: Store,
     pub(crate) library: Library,
+    /// What secrets are sealed with.
+    pub(crate) seal_key: SealKey,
     pub(crate) services: Services,
     pub(crate) prober: Arc<Prober>,
     pub(crate) trial: Trial,
@@ -154,6 +157,7 @@ impl App {
     pub(crate) fn new(
         store: Store,
         library: Library,
+        seal_key: SealKey,
         uploads: Uploads,
         services: Services,
         loaded: lastmile_store::Loaded,
@@ -162,6 +166,7 @@ impl App {
         Self {
             store,
             library,
+            seal_key,
             services,
             prober: Arc::new(Prober::new()),
             trial: Trial::default(),

@@ -18,6 +18,8 @@ pub(crate) fn answers_url(parameters: &[String]) -> Result<&str, SimError> {
 
 /// Reads a preseed file as far as a simulated installer needs it.
 pub(crate) fn read(text: &str) -> Result<Orders, SimError> {
+    // A line that ends in a backslash goes on in the next.
+    let text = text.replace("\\\n", "");
     let value = |question: &str| {
         let lines = text.lines().filter_map(|line| line.strip_prefix("d-i "));
         let mut values = lines.filter_map(|line| {
@@ -27,16 +29,17 @@ pub(crate) fn read(text: &str) -> Result<Orders, SimError> {
         let missing = || SimError::Installer(format!("the answer file does not answer {question}"));
         values.next().ok_or_else(missing)
     };
-    let report = |question: &str| {
+    // The report among what a command runs: the one that ends in this word.
+    let report = |question: &str, stage: &str| {
         let command = value(question)?;
-        let url = command.split('\'').find(|part| part.starts_with("http://"));
+        let url = command.split('\'').find(|part| part.starts_with("http://") && part.ends_with(stage));
         let missing = || SimError::Installer(format!("{question} reports to nobody: {command}"));
         url.map(ToOwned::to_owned).ok_or_else(missing)
     };
     Ok(Orders {
         host_name: value("netcfg/get_hostname")?.into(),
-        early_report: report("preseed/early_command")?,
-        late_report: report("preseed/late_command")?,
+        early_report: report("preseed/early_command", "/started")?,
+        late_report: report("preseed/late_command", "/done")?,
     })
 }
 

@@ -111,6 +111,7 @@ diesel::table! {
         created -> BigInt,
         settings -> Text,
         removed -> Bool,
+        scope -> Text,
     }
 }
 
@@ -162,6 +163,9 @@ diesel::table! {
         reason -> Nullable<Text>,
         last_step -> Nullable<Text>,
         last_step_at -> BigInt,
+        layers -> Text,
+        asked -> Text,
+        open_questions -> Text,
     }
 }
 

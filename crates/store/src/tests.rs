@@ -1,9 +1,9 @@
-use std::{path::PathBuf, process::Command};
+use std::{collections::BTreeMap, path::PathBuf, process::Command};
 
 use jiff::Timestamp;
 use lastmile_core::{
     Id,
-    answers::{Disk, PasswordInput, SALT_BYTES, Settings, User},
+    answers::{AnswersVersion, Scope, Subject},
     boot::LoaderDraft,
     dhcp::{LeaseBook, LeaseState},
     image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
@@ -29,36 +29,17 @@ fn subnet() -> Subnet {
     draft.check(Id::generate(), &Site::default(), &[]).unwrap()
 }
 
-fn answers() -> lastmile_core::answers::AnswersVersion {
-    let settings = Settings {
-        locale: "en_GB.UTF-8".into(),
-        keyboard: "gb".into(),
-        time_zone: "Europe/London".into(),
-        ntp: None,
-        domain: None,
-        root_password: None,
-        user: User {
-            name: "purser".into(),
-            full_name: String::new(),
-            password: PasswordInput::Plain("tern bay at dusk".into()),
-        },
-        disk: Disk {
-            device: None,
-            layout: lastmile_core::answers::Layout::Plain,
-            file_system: lastmile_core::answers::FileSystem::Ext4,
-        },
-        packages: vec![],
-        mirror: None,
-        at_end: lastmile_core::answers::AtEnd::Restart,
-        parameters: vec!["quiet".into()],
-    };
-    lastmile_core::answers::AnswersVersion {
-        id: Id::generate(),
-        name: "quay-server".into(),
-        number: 1,
-        created: now(),
-        settings: settings.settle(|_| [3; SALT_BYTES]).unwrap(),
-    }
+fn settings(scope: Scope) -> AnswersVersion {
+    let settings = serde_json::from_value(serde_json::json!({
+        "locale": "en_GB.UTF-8",
+        "users": { "purser": { "password": { "hash": "$6$saltsalt$0123456789abcdef" } } },
+        "installer_parameters": ["quiet"],
+    }));
+    AnswersVersion { id: Id::generate(), scope, number: 1, created: now(), settings: settings.unwrap() }
+}
+
+fn answers() -> AnswersVersion {
+    settings(Scope::Answers("quay-server".into()))
 }
 
 /// The store keeps milliseconds.
@@ -104,8 +85,10 @@ async fn filled(store: &Store) -> Site {
         machine: "auklet-gate".into(),
         image: "tidewrack-12".into(),
         answers: "quay-server".into(),
+        asked: BTreeMap::new(),
     };
-    let install = arm.check(&site, 1, Token::new("secret".into()), "ada", now()).unwrap();
+    let install =
+        arm.check(&site, &|_, _| Subject::example(), 1, Token::new("secret".into()), "ada", now()).unwrap();
     let subnet = site.subnets().next().unwrap().clone();
     let kept = install.clone();
     let write = store.write(move |tx| {
@@ -303,4 +286,69 @@ fn acknowledge_for_ever(path: PathBuf) -> ! {
             }
         }
     })
+}
+
+/// Settings as the first version of the service kept them.
+const FIRST_SETTINGS: &str = r#"{"locale":"en_GB.UTF-8","keyboard":"gb","time_zone":"Europe/London",
+    "ntp":"time.gannet.example","root_password":"$6$root","user":{"name":"purser","full_name":"Ship's \"Purser\"",
+    "password":"$6$purser"},"disk":{"device":"/dev/sda","layout":"lvm","file_system":"xfs"},"packages":["chrony"],
+    "mirror":{"host":"mirror.gannet.example:8080","directory":"/debian","proxy":"http://p.gannet.example/"},
+    "at_end":"power-off","parameters":["quiet"]}"#;
+
+#[test]
+fn settings_of_the_first_form_are_read_in_the_second() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lastmile.sqlite");
+    drop(Store::open(&path).unwrap());
+    let mut connection = SqliteConnection::establish(path.to_str().unwrap()).unwrap();
+    connection.revert_last_migration(MIGRATIONS).unwrap();
+    let insert = "INSERT INTO answers_version (id, name, number, created, settings, removed) VALUES (?, 'old', 1, 0, ?, 0)";
+    let insert = diesel::sql_query(insert)
+        .bind::<diesel::sql_types::Text, _>(Id::<AnswersVersion>::generate().to_string())
+        .bind::<diesel::sql_types::Text, _>(FIRST_SETTINGS);
+    diesel::RunQueryDsl::execute(insert, &mut connection).unwrap();
+    drop(connection);
+    let loaded = Store::open(&path).unwrap().load().unwrap();
+    let read = serde_json::to_value(&loaded.site.answers("old").unwrap().settings).unwrap();
+    let expected = serde_json::json!({
+        "locale": "en_GB.UTF-8", "keyboard": "gb", "time_zone": "Europe/London", "ntp": ["time.gannet.example"],
+        "proxy": "http://p.gannet.example/", "root": { "password": { "hash": "$6$root" } },
+        "users": { "purser": {
+            "full_name": "Ship's \"Purser\"", "password": { "hash": "$6$purser" }, "sudo": "password",
+        } },
+        "storage": {
+            "layout": "lvm", "disks": { "system": { "device": "/dev/sda" } },
+            "volumes": [{ "mount": "/", "size": "rest", "file_system": "xfs" }],
+        },
+        "software": { "packages": ["chrony"], "source": "http://mirror.gannet.example:8080/debian" },
+        "at_end": "power-off", "installer_parameters": ["quiet"],
+    });
+    assert_eq!(read, expected);
+}
+
+#[tokio::test]
+async fn layers_are_kept_each_with_its_versions() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lastmile.sqlite");
+    let store = Store::open(&path).unwrap();
+    let machine = Id::generate();
+    let scopes = [Scope::Site, Scope::Label("quay-server".into()), Scope::Machine(machine)];
+    let all = scopes.clone().map(settings).into_iter().chain([answers()]).collect::<Vec<_>>();
+    let newer = AnswersVersion { id: Id::generate(), number: 2, ..all[1].clone() };
+    let kept = [all, vec![newer]].concat();
+    store.write(move |tx| kept.iter().try_for_each(|version| tx.add_answers(version))).await.unwrap();
+    let label = Scope::Label("quay-server".into());
+    let (asked, other) = (label.clone(), Scope::Answers("quay-server".into()));
+    let counted =
+        store.read(move |tx| Ok((tx.answers_versions(&asked)?.len(), tx.answers_versions(&other)?.len())));
+    assert_eq!(counted.await.unwrap(), (2, 1), "a label and answers of one name are two things");
+    drop(store);
+    let store = Store::open(&path).unwrap();
+    let site = store.load().unwrap().site;
+    assert_eq!(site.settings_of(&label).unwrap().number, 2);
+    assert!(scopes.iter().all(|scope| site.settings_of(scope).is_some()));
+    let gone = label.clone();
+    store.write(move |tx| tx.remove_answers(&gone)).await.unwrap();
+    let site = store.load().unwrap().site;
+    assert!(site.settings_of(&label).is_none() && site.answers("quay-server").is_some());
 }

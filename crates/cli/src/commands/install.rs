@@ -4,9 +4,12 @@ use std::{
 };
 
 use clap::Subcommand;
-use lastmile_api::{ArmRequest, ArmSeveral, InstallDetail, InstallQuery, InstallRow, InstallState};
+use lastmile_api::{
+    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallQuery, InstallRow, InstallState,
+};
 use lastmile_client::Client;
 
+use super::answers::asked_of;
 use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
 
 /// `lastmile install …`
@@ -29,6 +32,17 @@ pub(crate) enum Command {
         /// The answers' name.
         #[arg(long)]
         answers: String,
+        /// An answer to one of their questions, as NAME=ANSWER. What is left open, the machine waits for.
+        #[arg(long, value_name = "NAME=ANSWER")]
+        asked: Vec<String>,
+    },
+    /// Answer questions that an install waits for. The machine goes on by itself.
+    Answer {
+        /// Its number.
+        number: i64,
+        /// Answers, as NAME=ANSWER; `lastmile install show` names what is asked.
+        #[arg(required = true, value_name = "NAME=ANSWER")]
+        asked: Vec<String>,
     },
     /// List installs, newest first.
     List {
@@ -57,17 +71,19 @@ pub(crate) enum Command {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
-        Command::Arm { mut machines, label, from, image, answers } => {
+        Command::Arm { mut machines, label, from, image, answers, asked } => {
+            let asked = asked_of(&asked)?;
             // Programs get a list wherever there may be several, however many there are then.
             let is_one = machines.len() == 1 && label.is_empty() && from.is_none();
             if let Some(from) = from {
                 machines.extend(names(&from)?);
             }
             if let Some(machine) = machines.first().filter(|_| is_one) {
-                let install = client.arm(&ArmRequest { machine: machine.clone(), image, answers }).await?;
+                let install =
+                    client.arm(&ArmRequest { machine: machine.clone(), image, answers, asked }).await?;
                 out.show(&install, armed);
             } else {
-                let several = ArmSeveral { machines, labels: label, image, answers };
+                let several = ArmSeveral { machines, labels: label, image, answers, asked };
                 let installs = client.arm_several(&several).await?;
                 out.show(&installs, |installs| {
                     installs.iter().map(|install| armed(install) + "\n").collect()
@@ -83,13 +99,28 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let install = client.cancel_install(number).await?;
             out.show(&install, |install| format!("install {} is {}", install.number, install.state));
         }
+        Command::Answer { number, asked } => {
+            let request = AskedRequest { asked: asked_of(&asked)? };
+            let install = client.answer_install(number, &request).await?;
+            out.show(&install, |install| match install.waits_for {
+                0 => format!(
+                    "install {number} of {} has all its answers: the machine goes on",
+                    install.machine
+                ),
+                open => format!("install {number} of {} waits for {open} more", install.machine),
+            });
+        }
     }
     Ok(ExitCode::SUCCESS)
 }
 
 fn armed(install: &InstallRow) -> String {
+    let waits = match install.waits_for {
+        0 => "",
+        _ => ", and waits there until its questions are answered (`lastmile install answer`)",
+    };
     format!(
-        "install {} is armed: {} gets {} r{} with answers {} v{} at its next network boot",
+        "install {} is armed: {} gets {} r{} with answers {} v{} at its next network boot{waits}",
         install.number,
         install.machine,
         install.image,
@@ -162,6 +193,12 @@ fn show(detail: &InstallDetail) -> String {
     ]);
     if let Some(reason) = &install.reason {
         text.push_str(&pairs([("reason", reason.clone())]));
+    }
+    for (key, answer) in &detail.asked {
+        text.push_str(&pairs([("answered", format!("{key}: {answer}"))]));
+    }
+    for (key, question) in &detail.open_questions {
+        text.push_str(&pairs([("waits for", format!("{key}: {}", question.ask))]));
     }
     text.push('\n');
     let first = detail.steps.first().map(|step| step.at);

@@ -4,6 +4,7 @@ mod scenario;
 mod story;
 
 use std::{
+    collections::BTreeMap,
     net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener},
     process::ExitCode,
     sync::Arc,
@@ -158,6 +159,7 @@ impl Stage {
             machine: terminal.machine.into(),
             image: terminal.image.into(),
             answers: terminal.answers.into(),
+            asked: BTreeMap::new(),
         };
         let install = self.client.arm(&request).await?;
         self.story

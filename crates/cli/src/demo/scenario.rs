@@ -9,7 +9,7 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 use lastmile_core::{
-    answers::{AtEnd, Disk, FileSystem, Layout, User},
+    answers::{Ask, AtEnd, Layout, Question, Software, Storage, Sudo, User},
     boot::Architecture,
     net::{Mac, MacError},
 };
@@ -123,10 +123,7 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
     }
     fill_loaders(client).await?;
     fill_images(client).await?;
-    client
-        .save_answers("quay-server", &settings("purser", Layout::Lvm, &["openssh-server", "chrony"]))
-        .await?;
-    client.save_answers("ticket-kiosk", &settings("clerk", Layout::Plain, &["openssh-server"])).await?;
+    fill_answers(client).await?;
     fill_menus(client).await?;
     for terminal in &FLEET {
         let mac =
@@ -275,25 +272,68 @@ fn kernel(version: &str, seed: u64, length: usize) -> Vec<u8> {
     bytes
 }
 
-fn settings(user: &str, layout: Layout, packages: &[&str]) -> Settings<PasswordInput> {
-    Settings {
-        locale: "en_GB.UTF-8".into(),
-        keyboard: "gb".into(),
-        time_zone: "Europe/London".into(),
-        ntp: Some("time.gannet.example".into()),
-        domain: None,
-        root_password: None,
-        user: User {
-            name: user.into(),
-            full_name: "Gannet Sound Ferries".into(),
-            password: PasswordInput::Plain("only for the demo".into()),
-        },
-        disk: Disk { device: None, layout, file_system: FileSystem::Ext4 },
-        packages: packages.iter().map(ToString::to_string).collect(),
-        mirror: None,
-        at_end: AtEnd::Restart,
-        parameters: vec![],
+fn user(full_name: &str, sudo: Sudo) -> User<PasswordInput> {
+    User {
+        full_name: Some(full_name.into()),
+        password: Some(PasswordInput::Plain("only for the demo".into())),
+        sudo: Some(sudo),
+        ..User::default()
     }
+}
+
+fn packages(names: &[&str]) -> Option<Software> {
+    let packages = Some(names.iter().map(ToString::to_string).collect());
+    Some(Software { packages, ..Software::default() })
+}
+
+/// Settings of the site, and what answers and a label say beside.
+async fn fill_answers(client: &Client) -> Result<(), Failure> {
+    let site = Settings {
+        locale: Some("en_GB.UTF-8".into()),
+        keyboard: Some("gb".into()),
+        time_zone: Some("Europe/London".into()),
+        ntp: Some(vec!["time.gannet.example".into()]),
+        ..Settings::default()
+    };
+    client.save_answers("site:", &site).await?;
+    let images = vec!["tidewrack-12".into()];
+    let quay = Settings {
+        images: images.clone(),
+        users: [("purser".into(), user("Ship's purser", Sudo::Password))].into(),
+        storage: Some(Storage { layout: Some(Layout::Lvm), ..Storage::default() }),
+        software: packages(&["openssh-server"]),
+        ..Settings::default()
+    };
+    client.save_answers("quay-server", &quay).await?;
+    client
+        .save_answers("quay-server", &Settings { software: packages(&["openssh-server", "chrony"]), ..quay })
+        .await?;
+    let kiosk = Settings {
+        images: images.clone(),
+        users: [("clerk".into(), user("Ticket clerk", Sudo::No))].into(),
+        kernel_parameters: Some(vec!["quiet".into()]),
+        ..Settings::default()
+    };
+    client.save_answers("ticket-kiosk", &kiosk).await?;
+    let bridge = Settings {
+        images,
+        host_name: Some("{{ name }}-{{ asked.berth }}".into()),
+        users: [("navigator".into(), user("Navigator", Sudo::Password))].into(),
+        questions: [(
+            "berth".into(),
+            Question {
+                ask: "At which berth does it stand?".into(),
+                kind: Ask::Number,
+                default: Some("7".into()),
+            },
+        )]
+        .into(),
+        ..Settings::default()
+    };
+    client.save_answers("bridge-chart", &bridge).await?;
+    let gate = Settings { at_end: Some(AtEnd::PowerOff), ..Settings::default() };
+    client.save_answers("label:gate", &gate).await?;
+    Ok(())
 }
 
 /// Content that no compressor or cache makes easy, the same at every run (SplitMix64).

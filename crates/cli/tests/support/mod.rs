@@ -5,6 +5,7 @@
 pub mod background;
 pub mod browser;
 pub mod computer;
+pub mod demo;
 pub mod netns;
 pub mod service;
 pub mod site;

@@ -1,4 +1,4 @@
-//! Passwords: entered in clear or as a hash, kept and served as a hash only, never shown.
+//! Passwords: entered in clear or as a hash, kept as a hash or encrypted, never shown.
 
 use std::fmt;
 
@@ -6,6 +6,8 @@ use serde::{Deserialize, Serialize};
 use sha_crypt::{Sha512Params, sha512_crypt_b64};
 use thiserror::Error;
 use zeroize::{Zeroize, ZeroizeOnDrop};
+
+use super::{NONCE_BYTES, SealKey, Sealed};
 
 /// Random octets that a hash is salted with.
 pub const SALT_BYTES: usize = 12;
@@ -19,10 +21,25 @@ const MIN_LENGTH: usize = 8;
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum PasswordInput {
-    /// In clear: hashed at once, never stored.
+    /// As it is already: what reading gives in the place of a password, so that what was read can be saved again.
+    Set,
+    /// In clear: hashed at once, and only the hash is kept.
     Plain(String),
     /// As a crypt(3) hash: `$6$…` (SHA-512), `$5$…` (SHA-256) or `$y$…` (yescrypt).
     Hash(String),
+    /// In clear, and kept encrypted beside its hash, for the formats that take no hash.
+    Sealed(String),
+}
+
+/// What is kept of a password.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Password {
+    /// Its hash; `None` for a passphrase, which no format takes as a hash.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hash: Option<CryptHash>,
+    /// The password itself, encrypted; `None` where its hash is enough.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sealed: Option<Sealed>,
 }
 
 /// A crypt(3) hash.
@@ -50,6 +67,26 @@ pub enum PasswordError {
     /// A hash cannot be made of it.
     #[error("the password cannot be hashed")]
     Unusable,
+    /// Line breaks and such: no installer's file can hold them.
+    #[error("the password has control characters")]
+    Control,
+    /// It is to stay as it is, and there is none yet.
+    #[error("it is to stay as it is, and none was saved before")]
+    NotSet,
+    /// A passphrase as a hash.
+    #[error("a passphrase is needed in clear: a hash opens no disk")]
+    NoHash,
+}
+
+/// The key and the fresh randomness that keeping a password takes.
+#[derive(Debug)]
+pub struct Keeping<'a> {
+    /// The key that is sealed with.
+    pub key: &'a SealKey,
+    /// What a hash is salted with.
+    pub salt: [u8; SALT_BYTES],
+    /// What sealing needs.
+    pub nonce: [u8; NONCE_BYTES],
 }
 
 impl fmt::Debug for PasswordInput {
@@ -65,28 +102,71 @@ impl fmt::Debug for CryptHash {
 }
 
 impl PasswordInput {
-    /// The hash to keep; a password in clear is hashed by SHA-512-crypt with a salt made of `salt`.
+    /// What is kept of a password: its hash, by SHA-512-crypt where it is given in clear. `before` is what was kept at
+    /// its place until now.
     ///
     /// # Errors
     /// Why it is not taken.
-    pub fn settle(&self, salt: [u8; SALT_BYTES]) -> Result<CryptHash, PasswordError> {
+    pub fn keep(&self, keeping: &Keeping<'_>, before: Option<&Password>) -> Result<Password, PasswordError> {
         match self {
-            Self::Plain(plain) if plain.chars().count() < MIN_LENGTH => Err(PasswordError::Short),
+            Self::Set => before.cloned().ok_or(PasswordError::NotSet),
             Self::Plain(plain) => {
-                let params = Sha512Params::new(ROUNDS).map_err(|_| PasswordError::Unusable)?;
-                let salt = salt_text(salt);
-                let hash = sha512_crypt_b64(plain.as_bytes(), salt.as_bytes(), &params);
-                hash.map(|hash| CryptHash(format!("$6${salt}${hash}"))).map_err(|_| PasswordError::Unusable)
+                Ok(Password { hash: Some(CryptHash::of(plain, keeping.salt)?), sealed: None })
             }
-            Self::Hash(hash) => {
-                let known = ["$6$", "$5$", "$y$"].iter().any(|prefix| hash.starts_with(prefix));
-                let crypt = |c: char| c.is_ascii_alphanumeric() || matches!(c, '$' | '.' | '/' | '=' | ',');
-                if known && hash.len() > 20 && hash.chars().all(crypt) {
-                    Ok(CryptHash(hash.clone()))
-                } else {
-                    Err(PasswordError::Form)
-                }
+            Self::Sealed(plain) => Ok(Password {
+                hash: Some(CryptHash::of(plain, keeping.salt)?),
+                sealed: Some(keeping.key.seal(plain, keeping.nonce)),
+            }),
+            Self::Hash(hash) => Ok(Password { hash: Some(CryptHash::parse(hash)?), sealed: None }),
+        }
+    }
+
+    /// What is kept of a passphrase: it, encrypted.
+    ///
+    /// # Errors
+    /// Why it is not taken.
+    pub fn keep_passphrase(
+        &self,
+        keeping: &Keeping<'_>,
+        before: Option<&Password>,
+    ) -> Result<Password, PasswordError> {
+        match self {
+            Self::Set => before.cloned().ok_or(PasswordError::NotSet),
+            Self::Plain(plain) | Self::Sealed(plain) => {
+                Ok(Password { hash: None, sealed: Some(keeping.key.seal(check(plain)?, keeping.nonce)) })
             }
+            Self::Hash(_) => Err(PasswordError::NoHash),
+        }
+    }
+}
+
+fn check(plain: &str) -> Result<&str, PasswordError> {
+    if plain.chars().any(char::is_control) {
+        return Err(PasswordError::Control);
+    }
+    if plain.chars().count() < MIN_LENGTH { Err(PasswordError::Short) } else { Ok(plain) }
+}
+
+impl CryptHash {
+    /// The SHA-512-crypt hash of a password in clear.
+    ///
+    /// # Errors
+    /// Why it is not taken.
+    pub fn of(plain: &str, salt: [u8; SALT_BYTES]) -> Result<Self, PasswordError> {
+        let plain = check(plain)?;
+        let params = Sha512Params::new(ROUNDS).map_err(|_| PasswordError::Unusable)?;
+        let salt = salt_text(salt);
+        let hash = sha512_crypt_b64(plain.as_bytes(), salt.as_bytes(), &params);
+        hash.map(|hash| Self(format!("$6${salt}${hash}"))).map_err(|_| PasswordError::Unusable)
+    }
+
+    fn parse(hash: &str) -> Result<Self, PasswordError> {
+        let known = ["$6$", "$5$", "$y$"].iter().any(|prefix| hash.starts_with(prefix));
+        let crypt = |c: char| c.is_ascii_alphanumeric() || matches!(c, '$' | '.' | '/' | '=' | ',');
+        if known && hash.len() > 20 && hash.chars().all(crypt) {
+            Ok(Self(hash.into()))
+        } else {
+            Err(PasswordError::Form)
         }
     }
 }
@@ -113,20 +193,30 @@ fn salt_text(salt: [u8; SALT_BYTES]) -> String {
 mod tests {
     use super::*;
 
+    fn keep(input: &PasswordInput) -> Result<Password, PasswordError> {
+        let key = SealKey::new([3; super::super::KEY_BYTES]);
+        input.keep(&Keeping { key: &key, salt: [7; SALT_BYTES], nonce: [1; NONCE_BYTES] }, None)
+    }
+
     #[test]
     fn a_password_in_clear_becomes_a_hash_that_crypt_knows() {
-        let hash = PasswordInput::Plain("tern bay 7".into()).settle([7; SALT_BYTES]).unwrap();
+        let kept = keep(&PasswordInput::Plain("tern bay 7".into())).unwrap();
+        let hash = kept.hash.unwrap();
         sha_crypt::sha512_check("tern bay 7", hash.as_str()).unwrap();
         assert!(sha_crypt::sha512_check("tern bay 8", hash.as_str()).is_err());
         assert_eq!(hash.as_str().split('$').nth(2).unwrap().len(), 16);
+        assert!(kept.sealed.is_none());
+        let both = keep(&PasswordInput::Sealed("tern bay 7".into())).unwrap();
+        assert!(both.hash == Some(hash) && both.sealed.is_some());
     }
 
     #[test]
     fn what_is_no_password_is_refused_and_nothing_shows() {
-        let settle = |input: PasswordInput| input.settle([0; SALT_BYTES]);
-        assert_eq!(settle(PasswordInput::Plain("short".into())), Err(PasswordError::Short));
-        assert_eq!(settle(PasswordInput::Hash("tern bay 7".into())), Err(PasswordError::Form));
-        assert_eq!(settle(PasswordInput::Hash("$6$salt$hash\nd-i x".into())), Err(PasswordError::Form));
+        assert_eq!(keep(&PasswordInput::Plain("short".into())), Err(PasswordError::Short));
+        assert_eq!(keep(&PasswordInput::Plain("tern\nbay at dusk".into())), Err(PasswordError::Control));
+        assert_eq!(keep(&PasswordInput::Hash("tern bay 7".into())), Err(PasswordError::Form));
+        assert_eq!(keep(&PasswordInput::Hash("$6$salt$hash\nd-i x".into())), Err(PasswordError::Form));
+        assert_eq!(keep(&PasswordInput::Set), Err(PasswordError::NotSet));
         let shown = format!("{:?}", PasswordInput::Plain("tern bay 7".into()));
         assert!(!shown.contains("tern"));
     }

@@ -19,6 +19,8 @@ use crate::{
 
 /// Time to read what is about to happen, and to choose otherwise.
 const READING_TIME: Duration = Duration::from_secs(5);
+/// Key of the line that waits for answers.
+pub const WAIT_KEY: &str = "wait";
 /// Menus within menus that are followed.
 const MOST_DEPTH: usize = 6;
 
@@ -72,6 +74,8 @@ impl Viewer<'_> {
             image_iso: revision
                 .filter(|revision| revision.volume.is_some())
                 .map(|revision| url(iso_path(mac, &revision.image_name, revision.number))),
+            asked: None,
+            counter: None,
         }
     }
 
@@ -83,11 +87,15 @@ impl Viewer<'_> {
         install: Option<&Install>,
         entry: &[String],
     ) -> Vec<Parameter> {
-        let family = install.map(|install| family_words(revision, install, self.service)).unwrap_or_default();
+        let family = install
+            .map(|install| family_words(revision, install, &self.host_name(install), self.service))
+            .unwrap_or_default();
         let mut levels: Vec<(Origin, &[String])> =
             vec![(Origin::Family, &family), (Origin::Image, &revision.parameters)];
         let answers = install.and_then(|install| self.site.answers_version(install.answers));
-        levels.extend(answers.map(|answers| (Origin::Answers, answers.settings.parameters.as_slice())));
+        levels.extend(
+            answers.map(|answers| (Origin::Answers, answers.settings.installer_parameters.as_slice())),
+        );
         if let Some(machine) = self.machine {
             let labels = machine.labels.iter().filter_map(|name| self.site.label(name));
             levels
@@ -99,6 +107,16 @@ impl Viewer<'_> {
         let templates = levels.iter().any(|(_, words)| words.iter().any(|word| word.contains('{')));
         let values = if templates { self.values(Some(revision)) } else { Values::default() };
         merge(levels, &values)
+    }
+
+    /// The host name that an install's answers give: an installer may need it before it reads them.
+    fn host_name(&self, install: &Install) -> String {
+        let layers = install.layers.iter().rev().filter_map(|id| self.site.answers_version(*id));
+        let said = layers.filter_map(|layer| layer.settings.host_name.as_ref()).next();
+        let filled = said.and_then(|text| {
+            Values { asked: Some(install.asked.clone()), ..self.values(None) }.fill(text).ok()
+        });
+        filled.unwrap_or_else(|| install.machine_name.clone())
     }
 
     /// What starting a revision is.
@@ -161,6 +179,16 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
             format!("Install {} on {}", install.image_title, install.machine_name),
             viewer.start(revision, Some(install), &[]),
         )),
+        Action::Wait { install } => {
+            let asks =
+                install.open_questions.values().map(|question| question.ask.as_str()).collect::<Vec<_>>();
+            screen.title = format!("Install {} of {}", install.number, install.machine_name);
+            screen.lines.push(line(
+                WAIT_KEY,
+                format!("Waiting for an answer to: {}", asks.join(" ")),
+                LineAction::Again(mac),
+            ));
+        }
         Action::Live(image) => {
             screen.lines.push(line("live", image.title.clone(), viewer.start(&image.current, None, &[])));
         }
@@ -330,8 +358,14 @@ pub fn picked_line(viewer: &Viewer<'_>, image: &Image, install: &Install, entry:
     viewer.start(&image.current, Some(install), &entry.parameters)
 }
 
+/// What is started when an install that waited for answers has them.
+#[must_use]
+pub fn answered_line(viewer: &Viewer<'_>, revision: &Revision, install: &Install) -> LineAction {
+    viewer.start(revision, Some(install), &[])
+}
+
 /// The parameters that make an installer run without a person.
-fn family_words(revision: &Revision, install: &Install, service: Service) -> Vec<String> {
+fn family_words(revision: &Revision, install: &Install, host_name: &str, service: Service) -> Vec<String> {
     let token = &install.token;
     match revision.family {
         // Debian installation guide, appendix B.2.2: `auto` puts off the questions that would come
@@ -344,7 +378,7 @@ fn family_words(revision: &Revision, install: &Install, service: Service) -> Vec
             // asked about before the answer file can be fetched. What DHCP gives goes before these.
             "netcfg/no_default_route=true".into(),
             "netcfg/get_nameservers=".into(),
-            format!("hostname={}", install.machine_name),
+            format!("hostname={host_name}"),
             format!("url={}", service.answers_url(token, "preseed.cfg")),
         ],
         Family::Kickstart => vec![format!("inst.ks={}", service.answers_url(token, "ks.cfg"))],

@@ -28,6 +28,11 @@ pub enum Action<'a> {
         /// With which answers.
         answers: &'a Arc<AnswersVersion>,
     },
+    /// A screen that waits until somebody has answered what is open of an install.
+    Wait {
+        /// The install.
+        install: &'a Arc<Install>,
+    },
     /// A live image.
     Live(&'a Arc<Image>),
     /// A menu; `None` for the one that is built in.
@@ -43,6 +48,8 @@ pub enum Why<'a> {
     Ignored(&'a Machine),
     /// An install is armed.
     Armed(&'a Install),
+    /// An install is armed, and questions of it are open.
+    Unanswered(&'a Install),
     /// An install is armed, and has begun too often without an end.
     Looping(&'a Install),
     /// An install is armed, or a live image set, that cannot be served.
@@ -184,6 +191,9 @@ fn armed<'a>(site: &'a Site, install: &'a Arc<Install>) -> BootPlan<'a> {
     if install.is_looping() {
         return BootPlan { action: Action::LocalDisk, why: Why::Looping(install) };
     }
+    if !install.open_questions.is_empty() {
+        return BootPlan { action: Action::Wait { install }, why: Why::Unanswered(install) };
+    }
     BootPlan { action: Action::Install { install, revision, answers }, why: Why::Armed(install) }
 }
 
@@ -193,10 +203,17 @@ impl BootPlan<'_> {
     pub fn summary(&self) -> String {
         match &self.action {
             Action::Nothing => "no boot information".into(),
-            Action::Install { install, revision, answers } => format!(
+            Action::Install { install, revision, .. } => format!(
                 "install {} of {} r{} with answers {} v{}",
-                install.number, revision.image_name, revision.number, answers.name, answers.number
+                install.number,
+                revision.image_name,
+                revision.number,
+                install.answers_name,
+                install.answers_version
             ),
+            Action::Wait { install } => {
+                format!("a screen that waits for answers to install {}", install.number)
+            }
             Action::Live(image) => format!("live image {} r{}", image.name, image.current.number),
             Action::Menu(Some(menu)) => format!("menu {}", menu.name),
             Action::Menu(None) => "the menu".into(),
@@ -216,6 +233,14 @@ impl fmt::Display for Why<'_> {
                 install.image,
                 install.image_revision,
                 minute(install.armed_at)
+            ),
+            Self::Unanswered(install) => write!(
+                f,
+                "install {} of {} r{} is armed and waits for answers: {}",
+                install.number,
+                install.image,
+                install.image_revision,
+                install.open_questions.keys().cloned().collect::<Vec<_>>().join(", ")
             ),
             Self::Looping(install) => write!(
                 f,

@@ -1,7 +1,9 @@
+use std::collections::BTreeMap;
+
 use super::*;
 use crate::{
     Id,
-    answers::tests::quay_server,
+    answers::{Subject, tests::quay_server},
     image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, ReportStage},
     machine::{MachineDraft, StandingDraft},
@@ -43,8 +45,11 @@ fn arm(site: &Site) -> Install {
         machine: "auklet-gate".into(),
         image: "tidewrack-12".into(),
         answers: "quay-server".into(),
+        asked: BTreeMap::new(),
     };
-    request.check(site, 41, crate::install::Token::new("t0ken".into()), "ada", at(0)).unwrap()
+    request
+        .check(site, &|_, _| Subject::example(), 41, crate::install::Token::new("t0ken".into()), "ada", at(0))
+        .unwrap()
 }
 
 fn decide(site: &Site) -> (String, String) {

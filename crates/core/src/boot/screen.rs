@@ -6,6 +6,7 @@ use super::{
     Architecture, Parameter,
     menu::{After, Guard},
 };
+use crate::net::Mac;
 
 /// A kernel to start.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -36,6 +37,8 @@ pub enum LineAction {
     NetworkDisk(String),
     /// Asks the service, by the line's path: it arms an install and says what is started.
     Pick,
+    /// Asks the service again after a while, for the machine of this address: something is waited for.
+    Again(Mac),
     /// Starts from the machine's disk.
     LocalDisk,
     /// Opens the firmware's set-up.

@@ -44,6 +44,12 @@ impl Bound {
         let filled = TEXTS.render_str(text, &self.0).map_err(|error| TemplateError::new(text, &error))?;
         Ok(filled.chars().take(MOST_TEXT).collect())
     }
+
+    /// The values, for templates of other environments.
+    #[must_use]
+    pub fn value(&self) -> Value {
+        self.0.clone()
+    }
 }
 
 impl From<Values> for Bound {
@@ -83,6 +89,11 @@ pub struct Values {
     pub image_url: Option<String>,
     /// URL of the image's ISO.
     pub image_iso: Option<String>,
+    /// What was answered to questions, by their names. `None` where it is not known yet which there are: then any name
+    /// is taken.
+    pub asked: Option<BTreeMap<String, String>>,
+    /// The machine's place among those that are named together.
+    pub counter: Option<u32>,
 }
 
 impl Values {
@@ -107,6 +118,8 @@ impl Values {
             image_iso: Some(
                 "http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1/tidewrack-12.iso".into(),
             ),
+            asked: Some(BTreeMap::new()),
+            counter: None,
         }
     }
 
@@ -148,6 +161,9 @@ impl Object for Values {
             "labels" => Value::from_serialize(&self.labels),
             "facts" => Value::from_object(Facts(self.facts.clone())),
             "service" => Value::from(self.service.as_str()),
+            "serial" => Value::from(self.facts.get("serial").map_or("", String::as_str)),
+            "asked" => Value::from_object(Asked(self.asked.clone())),
+            "counter" => Value::from(self.counter?),
             "image" => context! { url => text(&self.image_url), iso => text(&self.image_iso) },
             _ => return None,
         })
@@ -162,6 +178,21 @@ impl Object for Facts {
     fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
         let key = key.as_str()?;
         Some(Value::from(self.0.get(key).cloned().unwrap_or_default()))
+    }
+}
+
+/// What was asked: a name that no question has is a mistake, unless it is not known yet which there are.
+#[derive(Debug)]
+struct Asked(Option<BTreeMap<String, String>>);
+
+impl Object for Asked {
+    fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
+        let key = key.as_str()?;
+        match &self.0 {
+            Some(answers) => answers.get(key).map(|answer| Value::from(answer.as_str())),
+            // As good as any for a number, a name and a part of an address.
+            None => Some(Value::from("1")),
+        }
     }
 }
 
@@ -221,7 +252,7 @@ pub struct TemplateError {
 }
 
 /// What texts may name, for whoever named something else.
-pub const VALUES_MEND: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, service, image.url, image.iso.";
+pub const VALUES_MEND: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, serial, service, image.url, image.iso; in answers also asked.NAME.";
 
 impl TemplateError {
     fn new(text: &str, error: &Error) -> Self {

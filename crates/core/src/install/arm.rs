@@ -1,12 +1,21 @@
 //! Arming: the check before an install is recorded.
 
-use std::collections::BTreeSet;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{Install, InstallState, Token};
-use crate::{Fault, Faults, answers, image::ImageKind, machine::Standing, site::Site};
+use crate::{
+    Fault, Faults,
+    answers::{self, AnswersVersion, Question, Subject, Target},
+    image::{ImageKind, Revision},
+    machine::{Machine, Standing},
+    site::Site,
+};
 
 /// What a person wants installed where.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -19,7 +28,13 @@ pub struct ArmRequest {
     pub image: String,
     /// The answers' name; their current version is taken.
     pub answers: String,
+    /// Answers to questions, by their names. What is left open can be answered later; the machine waits for it.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub asked: BTreeMap<String, String>,
 }
+
+/// Gives what is known of a machine that is to get a revision.
+pub type Subjects<'a> = &'a dyn Fn(&Machine, &Revision) -> Subject;
 
 impl ArmRequest {
     /// Checks the request against the site and makes install `number` of it.
@@ -29,6 +44,7 @@ impl ArmRequest {
     pub fn check(
         &self,
         site: &Site,
+        subjects: Subjects<'_>,
         number: i64,
         token: Token,
         armed_by: &str,
@@ -90,13 +106,6 @@ impl ArmRequest {
                         "Import it again.",
                     );
                 }
-                if !answers::writes(image.current.family) {
-                    faults.add(
-                        "image",
-                        format!("answers cannot be written for {} yet", image.current.family.as_str()),
-                        "Put the image into a menu without answers: the person at the machine is asked.",
-                    );
-                }
             }
         }
         let answers = site.answers(&self.answers);
@@ -107,9 +116,12 @@ impl ArmRequest {
                 "Save them first, or see `lastmile answers list`.",
             );
         }
-        faults.into_result(|| {
-            let (machine, image, answers) = (machine?, image?, answers?);
-            Some(Install {
+        if let (Some(machine), Some(image), Some(answers)) = (machine, image, answers)
+            && faults.is_empty()
+        {
+            let settled = settle(site, machine, &image.current, answers, &self.asked, subjects);
+            let (asked, open_questions) = settled?;
+            return Ok(Install {
                 number,
                 machine: machine.id,
                 machine_name: machine.name.clone(),
@@ -119,8 +131,11 @@ impl ArmRequest {
                 image_revision: image.current.number,
                 manifest_hash: image.current.manifest_hash(),
                 answers: answers.id,
-                answers_name: answers.name.clone(),
+                answers_name: self.answers.clone(),
                 answers_version: answers.number,
+                layers: site.layers_for(machine, answers).iter().map(|layer| layer.id).collect(),
+                asked,
+                open_questions,
                 state: InstallState::Armed,
                 token,
                 armed_by: armed_by.into(),
@@ -133,9 +148,62 @@ impl ArmRequest {
                 reason: None,
                 last_step: None,
                 last_step_at: now,
-            })
-        })
+            });
+        }
+        faults.into_result(|| None)
     }
+}
+
+/// What was answered, in the form it is kept in; and what is still open.
+type Questions = (BTreeMap<String, String>, BTreeMap<String, Question>);
+
+/// Holds the settings that a machine would get against its image, before anything is armed.
+fn settle(
+    site: &Site,
+    machine: &Machine,
+    revision: &Revision,
+    answers: &Arc<AnswersVersion>,
+    asked: &BTreeMap<String, String>,
+    subjects: Subjects<'_>,
+) -> Result<Questions, Vec<Fault>> {
+    let layers = site.layers_for(machine, answers);
+    let subject = subjects(machine, revision);
+    let asked = take_answers(&answers::questions(site.named(&layers)), asked)?;
+    let resolution = answers::resolve(site.named(&layers), &subject, &asked)?;
+    let target = Target::preview(&subject, revision, "");
+    answers::write(revision.family, &resolution, &target)?;
+    Ok((asked, resolution.open))
+}
+
+/// Answers in the form they are kept in.
+///
+/// # Errors
+/// Answers that fit no question or not theirs.
+pub(super) fn take_answers(
+    questions: &BTreeMap<String, Question>,
+    answers: &BTreeMap<String, String>,
+) -> Result<BTreeMap<String, String>, Vec<Fault>> {
+    let mut faults = Faults::new();
+    let mut taken = BTreeMap::new();
+    for (key, answer) in answers {
+        let place = format!("asked.{key}");
+        match questions.get(key).map(|question| question.take(answer)) {
+            Some(Ok(answer)) => {
+                taken.insert(key.clone(), answer);
+            }
+            Some(Err(fault)) => faults.add(place, fault.what, fault.mend),
+            None => {
+                let known: Vec<&str> = questions.keys().map(String::as_str).collect();
+                let mend = if known.is_empty() {
+                    "Nothing is asked.".into()
+                } else {
+                    format!("Questions are: {}.", known.join(", "))
+                };
+                faults.add(place, format!("nothing is asked under '{key}'"), mend);
+            }
+        }
+    }
+    faults.into_result(|| Some(taken))
 }
 
 /// What a person wants installed on several machines: on all of them, or on none.
@@ -153,6 +221,9 @@ pub struct ArmSeveral {
     pub image: String,
     /// The answers' name; their current version is taken.
     pub answers: String,
+    /// Answers to questions, by their names, for all of the machines.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub asked: BTreeMap<String, String>,
 }
 
 impl ArmSeveral {
@@ -183,6 +254,7 @@ impl ArmSeveral {
             machine: name.into(),
             image: self.image.clone(),
             answers: self.answers.clone(),
+            asked: self.asked.clone(),
         };
         Ok(names.into_iter().map(request).collect())
     }
@@ -197,6 +269,7 @@ impl ArmRequest {
     pub fn check_all(
         requests: &[Self],
         site: &Site,
+        subjects: Subjects<'_>,
         first: i64,
         mut token: impl FnMut() -> Token,
         armed_by: &str,
@@ -204,7 +277,7 @@ impl ArmRequest {
     ) -> Result<Vec<Install>, Vec<Fault>> {
         let (mut installs, mut of_all, mut of_machines) = (Vec::new(), Vec::new(), Vec::new());
         for (number, request) in (first..).zip(requests) {
-            match request.check(site, number, token(), armed_by, now) {
+            match request.check(site, subjects, number, token(), armed_by, now) {
                 Ok(install) => installs.push(install),
                 Err(found) => {
                     for mut fault in found {

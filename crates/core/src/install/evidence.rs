@@ -1,12 +1,12 @@
 //! What moves an install on.
 
-use std::{fmt, net::Ipv4Addr, str::FromStr};
+use std::{collections::BTreeMap, fmt, net::Ipv4Addr, str::FromStr};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{Install, InstallState};
-use crate::{boot::Architecture, image::Sha256};
+use super::{Install, InstallState, arm::take_answers};
+use crate::{Fault, answers::Question, boot::Architecture, image::Sha256};
 
 /// How often a machine may boot as far as the kernel of one install. The third time still runs; the
 /// boot after it goes to the local disk.
@@ -23,11 +23,13 @@ pub enum ReportStage {
     Done,
     /// The installer gave up.
     Failed,
+    /// The installed system runs.
+    Booted,
 }
 
 /// A word that is no report.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("'{0}' is no report; known are started, done, failed")]
+#[error("'{0}' is no report; known are started, done, failed, booted")]
 pub struct UnknownStage(String);
 
 impl fmt::Display for ReportStage {
@@ -36,6 +38,7 @@ impl fmt::Display for ReportStage {
             Self::Started => "started",
             Self::Done => "done",
             Self::Failed => "failed",
+            Self::Booted => "booted",
         })
     }
 }
@@ -48,6 +51,7 @@ impl FromStr for ReportStage {
             "started" => Ok(Self::Started),
             "done" => Ok(Self::Done),
             "failed" => Ok(Self::Failed),
+            "booted" => Ok(Self::Booted),
             other => Err(UnknownStage(other.into())),
         }
     }
@@ -100,6 +104,8 @@ pub enum Evidence {
 pub enum StepKind {
     /// A person armed it.
     Armed,
+    /// A person answered what was left open.
+    Answered,
     /// An address was granted.
     Lease,
     /// A loader's file was fetched.
@@ -125,8 +131,9 @@ pub enum StepKind {
 }
 
 impl StepKind {
-    const NAMES: [(Self, &str); 12] = [
+    const NAMES: [(Self, &str); 13] = [
         (Self::Armed, "armed"),
+        (Self::Answered, "answered"),
         (Self::Lease, "lease"),
         (Self::Loader, "loader"),
         (Self::Menu, "menu"),
@@ -226,7 +233,8 @@ impl Install {
                         next.installing_at.get_or_insert(now);
                         (StepKind::Started, said("the installer runs"))
                     }
-                    ReportStage::Done => {
+                    // The system runs: its installer was through, whether its own report came or not.
+                    ReportStage::Done | ReportStage::Booted => {
                         next.end(InstallState::Installed, None, now);
                         (StepKind::Done, said("the installer is through"))
                     }
@@ -253,6 +261,34 @@ impl Install {
     pub fn stall(&self, now: Timestamp) -> Option<(Self, Step)> {
         let reason = format!("fetched its kernel {} times without reaching its end", self.kernel_fetches);
         self.stop(InstallState::Stalled, StepKind::Stalled, reason, now)
+    }
+
+    /// Takes answers to questions, given by a person. `questions` is everything that its layers ask. `None` if it is not
+    /// open any more, or has read its settings already.
+    ///
+    /// # Errors
+    /// Answers that fit no question or not theirs.
+    pub fn answer(
+        &self,
+        questions: &BTreeMap<String, Question>,
+        answers: &BTreeMap<String, String>,
+        by: &str,
+        now: Timestamp,
+    ) -> Result<Option<(Self, Step)>, Vec<Fault>> {
+        let taken = take_answers(questions, answers)?;
+        if !matches!(self.state, InstallState::Armed | InstallState::Booting) || taken.is_empty() {
+            return Ok(None);
+        }
+        let mut next = self.clone();
+        let keys: Vec<&str> = taken.keys().map(String::as_str).collect();
+        let detail = format!("{} by {by}", keys.join(", "));
+        next.open_questions.retain(|key, _| !taken.contains_key(key));
+        next.asked.extend(taken);
+        let last = (next.last_step, next.last_step_at);
+        let (mut next, step) = next.stepped(StepKind::Answered, detail, now);
+        // How far the machine came is not changed by what a person says.
+        (next.last_step, next.last_step_at) = last;
+        Ok(Some((next, step)))
     }
 
     /// Calls it off. `None` if it has ended already.

@@ -1,3 +1,5 @@
+use std::collections::BTreeMap;
+
 use super::*;
 use crate::{Id, install::Token};
 
@@ -18,6 +20,9 @@ fn armed() -> Install {
         answers: Id::generate(),
         answers_name: "quay-server".into(),
         answers_version: 1,
+        layers: Vec::new(),
+        asked: BTreeMap::new(),
+        open_questions: BTreeMap::new(),
         state: InstallState::Armed,
         token: Token::new("t".into()),
         armed_by: "ada".into(),

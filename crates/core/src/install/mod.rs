@@ -4,16 +4,18 @@ mod arm;
 mod evidence;
 mod token;
 
-pub use arm::{ArmRequest, ArmSeveral};
+pub use arm::{ArmRequest, ArmSeveral, Subjects};
 pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
 pub use token::Token;
+
+use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::{
     Id,
-    answers::AnswersVersion,
+    answers::{AnswersVersion, Question},
     image::{Revision, Sha256},
     machine::Machine,
 };
@@ -112,6 +114,12 @@ pub struct Install {
     pub answers_name: String,
     /// Their version's number.
     pub answers_version: u32,
+    /// The layers of settings that it was armed with, the answers among them, earlier ones first.
+    pub layers: Vec<Id<AnswersVersion>>,
+    /// What was answered to questions, by their names.
+    pub asked: BTreeMap<String, String>,
+    /// Questions that nobody answered yet: until then the machine waits.
+    pub open_questions: BTreeMap<String, Question>,
     /// How far it is.
     pub state: InstallState,
     /// What lets the machine read its answer file and report.

@@ -3,6 +3,7 @@
 //! A change makes a new snapshot that shares all that did not change: the maps are persistent trees, so
 //! replacing one machine out of 10,000 copies a handful of nodes.
 
+mod answers;
 mod settings;
 
 use std::{net::Ipv4Addr, sync::Arc};
@@ -13,7 +14,7 @@ use uuid::Uuid;
 
 use crate::{
     Id,
-    answers::AnswersVersion,
+    answers::{AnswersVersion, Scope},
     boot::{Architecture, Loader, Menu},
     dhcp::{Message, code},
     image::{Image, Revision},
@@ -36,6 +37,7 @@ pub struct Site {
     image_names: HashMap<Id<Image>, String>,
     revisions: HashMap<Id<Revision>, Arc<Revision>>,
     answers: OrdMap<String, Arc<AnswersVersion>>,
+    layers: HashMap<Scope, Arc<AnswersVersion>>,
     answers_versions: HashMap<Id<AnswersVersion>, Arc<AnswersVersion>>,
     machines: OrdMap<String, Arc<Machine>>,
     by_mac: HashMap<Mac, Arc<Machine>>,
@@ -193,23 +195,6 @@ impl Site {
             return Some(&image.current);
         }
         self.revisions.values().find(|revision| revision.image == image.id && revision.number == number)
-    }
-
-    /// The current version of all answers, ordered by name.
-    pub fn all_answers(&self) -> impl Iterator<Item = &Arc<AnswersVersion>> {
-        self.answers.values()
-    }
-
-    /// The current version of the answers of that name.
-    #[must_use]
-    pub fn answers(&self, name: &str) -> Option<&Arc<AnswersVersion>> {
-        self.answers.get(name)
-    }
-
-    /// The version of answers of that identity, current or not.
-    #[must_use]
-    pub fn answers_version(&self, id: Id<AnswersVersion>) -> Option<&Arc<AnswersVersion>> {
-        self.answers_versions.get(&id)
     }
 
     /// All machines, ordered by name.
@@ -406,32 +391,6 @@ impl Site {
             next.image_names.remove(&image.id);
             next.revisions.retain(|_, revision| revision.image != image.id);
         }
-        next
-    }
-
-    /// With a version of answers as the current one of its name.
-    #[must_use]
-    pub fn with_answers(&self, answers: AnswersVersion) -> Self {
-        let mut next = self.clone();
-        let answers = Arc::new(answers);
-        next.answers_versions.insert(answers.id, answers.clone());
-        next.answers.insert(answers.name.clone(), answers);
-        next
-    }
-
-    /// With a version of answers that is not current.
-    #[must_use]
-    pub fn with_former_answers(&self, answers: AnswersVersion) -> Self {
-        let mut next = self.clone();
-        next.answers_versions.insert(answers.id, Arc::new(answers));
-        next
-    }
-
-    /// Without the answers of that name. Their versions stay for the installs that name them.
-    #[must_use]
-    pub fn without_answers(&self, name: &str) -> Self {
-        let mut next = self.clone();
-        next.answers.remove(name);
         next
     }
 

@@ -1,8 +1,10 @@
+use std::collections::BTreeMap;
+
 use jiff::Timestamp;
 
 use super::*;
 use crate::{
-    answers::tests::quay_server,
+    answers::{Scope, Subject, tests::quay_server},
     image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
     install::{ArmRequest, Evidence, ReportStage, Token},
     machine::MachineDraft,
@@ -32,8 +34,18 @@ fn arm(site: &Site, number: i64, token: &str) -> Install {
         machine: "auklet-chart".into(),
         image: "tidewrack-12".into(),
         answers: "quay-server".into(),
+        asked: BTreeMap::new(),
     };
-    request.check(site, number, Token::new(token.into()), "ada", Timestamp::UNIX_EPOCH).unwrap()
+    request
+        .check(
+            site,
+            &|_, _| Subject::example(),
+            number,
+            Token::new(token.into()),
+            "ada",
+            Timestamp::UNIX_EPOCH,
+        )
+        .unwrap()
 }
 
 fn filled() -> Site {
@@ -93,7 +105,8 @@ fn an_image_keeps_its_former_revisions_until_it_is_removed() {
 #[test]
 fn answers_taken_out_of_use_stay_for_those_who_name_them() {
     let answers = quay_server();
-    let site = Site::default().with_answers(answers.clone()).without_answers("quay-server");
+    let site =
+        Site::default().with_answers(answers.clone()).without_answers(&Scope::Answers("quay-server".into()));
     assert!(site.answers("quay-server").is_none());
     assert_eq!(site.answers_version(answers.id).unwrap().number, 1);
 }

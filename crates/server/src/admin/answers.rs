@@ -1,28 +1,73 @@
+use std::sync::Arc;
+
 use axum::{
     extract::{Path, Query, State},
     http::StatusCode,
 };
 use jiff::Timestamp;
-use lastmile_api::{AnswersPreview, AnswersView, Family, PasswordInput, Problem, Settings};
+use lastmile_api::{
+    AnswersCompareQuery, AnswersComparison, AnswersFile, AnswersPreview, AnswersPreviewRequest, AnswersView,
+    ComparedLine, LintFinding, LintReport, PasswordInput, Problem, Settings, Side,
+};
 use lastmile_core::{
     Fault, Id,
-    answers::{self, AnswersVersion, SALT_BYTES, Target},
+    answers::{self, AnswersVersion, Keeping, Password, Scope, Subject, Target},
+    image::{Family, ImageKind, Revision},
+    machine::Machine,
     name,
+    site::Site,
 };
-use serde::Deserialize;
+use similar::{ChangeTag, TextDiff};
 
 use super::{
     Admin,
     reject::{Json, Reject},
 };
+use crate::{random::random, state::App};
 
-/// All answers, at their current version.
-#[utoipa::path(get, operation_id = "answers_list", path = "/answers", tag = "answers", responses((status = 200, body = [AnswersView])))]
-pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<AnswersView>> {
-    Json(admin.app.site().all_answers().map(|answers| answers.as_ref().into()).collect())
+/// Machines that a finding names.
+const MOST_NAMED: usize = 5;
+
+/// How a layer is called in paths: the answers' name, `site:`, `label:NAME` or `machine:NAME`.
+fn scope(site: &Site, text: &str) -> Result<Scope, Reject> {
+    match text.split_once(':') {
+        None => Ok(Scope::Answers(text.into())),
+        Some(("site", "")) => Ok(Scope::Site),
+        Some(("label", name)) => Ok(Scope::Label(name.into())),
+        Some(("machine", name)) => {
+            let machine = site.machine(name).ok_or_else(|| Reject::not_found("machine", name))?;
+            Ok(Scope::Machine(machine.id))
+        }
+        Some(_) => Err(Reject::not_found("layer", text)),
+    }
 }
 
-/// One set of answers, at its current version.
+fn view(site: &Site, version: &AnswersVersion) -> AnswersView {
+    let name = match &version.scope {
+        Scope::Site => "site:".into(),
+        Scope::Answers(name) => name.clone(),
+        Scope::Label(name) => format!("label:{name}"),
+        Scope::Machine(id) => {
+            let machine = site.machine_by_id(*id);
+            format!("machine:{}", machine.map_or_else(|| id.to_string(), |machine| machine.name.clone()))
+        }
+    };
+    AnswersView {
+        name,
+        version: version.number,
+        created: version.created,
+        settings: version.settings.shown(),
+    }
+}
+
+/// All answers and other layers, at their current versions: answers first, then the site's, labels' and machines'.
+#[utoipa::path(get, operation_id = "answers_list", path = "/answers", tag = "answers", responses((status = 200, body = [AnswersView])))]
+pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<AnswersView>> {
+    let site = admin.app.site();
+    Json(site.all_answers().chain(site.all_layers().iter()).map(|version| view(&site, version)).collect())
+}
+
+/// One set of answers, or another layer (`site:`, `label:NAME`, `machine:NAME`), at its current version.
 #[utoipa::path(
     get, operation_id = "answers_read", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     responses((status = 200, body = AnswersView), (status = 404, body = Problem))
@@ -32,11 +77,31 @@ pub(super) async fn read(
     Path(name): Path<String>,
 ) -> Result<Json<AnswersView>, Reject> {
     let site = admin.app.site();
-    let answers = site.answers(&name).ok_or_else(|| Reject::not_found("answers", &name))?;
-    Ok(Json(answers.as_ref().into()))
+    let version =
+        site.settings_of(&scope(&site, &name)?).ok_or_else(|| Reject::not_found("answers", &name))?;
+    Ok(Json(view(&site, version)))
 }
 
-/// Saves a new version of answers. Installs armed before keep the version they were armed with.
+/// Every version that answers, or another layer, ever had, newest first.
+#[utoipa::path(
+    get, operation_id = "answers_versions", path = "/answers/{name}/versions", tag = "answers", params(("name" = String, Path)),
+    responses((status = 200, body = [AnswersView]), (status = 404, body = Problem))
+)]
+pub(super) async fn versions(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<AnswersView>>, Reject> {
+    let app = &admin.app;
+    let site = app.site();
+    let scope = scope(&site, &name)?;
+    let versions = app.store.read(move |tx| tx.answers_versions(&scope)).await?;
+    if versions.is_empty() {
+        return Err(Reject::not_found("answers", &name));
+    }
+    Ok(Json(versions.iter().map(|version| view(&site, version)).collect()))
+}
+
+/// Saves a new version of answers, or of another layer. Installs armed before keep the versions they were armed with.
 #[utoipa::path(
     put, operation_id = "answers_save", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     request_body = Settings<PasswordInput>,
@@ -48,33 +113,114 @@ pub(super) async fn save(
     Json(draft): Json<Settings<PasswordInput>>,
 ) -> Result<Json<AnswersView>, Reject> {
     let app = &admin.app;
+    let _alone = app.admin_write.lock().await;
+    let site = app.site();
+    let scope = scope(&site, &name)?;
     let mut faults: Vec<Fault> = Vec::new();
-    if let Err(error) = name::check_thing_name(&name) {
+    if let Scope::Answers(name) | Scope::Label(name) = &scope
+        && let Err(error) = name::check_thing_name(name)
+    {
         let mend = name::THING_NAME_MEND.into();
         faults.push(Fault { place: "name".into(), what: error.to_string(), mend });
     }
-    let settings = match draft.settle(|_| salt()) {
-        Ok(settings) if faults.is_empty() => settings,
-        Ok(_) => return Err(faults.into()),
+    faults.extend(misplaced(&scope, &draft));
+    let version = match settle(app, &site, &scope, &draft) {
+        Ok(version) => version,
         Err(more) => {
             faults.extend(more);
             return Err(faults.into());
         }
     };
-    let _alone = app.admin_write.lock().await;
+    // What is wrong already does not stop anybody; what this version would make wrong does.
+    let next = site.with_answers(version.clone());
+    let before: Vec<Fault> = pairing_faults(&site);
+    faults.extend(pairing_faults(&next).into_iter().filter(|fault| !before.contains(fault)));
+    if let Scope::Answers(_) = scope {
+        let own = answers::pairing_faults(&next, &Arc::new(version.clone()));
+        faults.extend(own.into_iter().filter(|fault| !faults.contains(fault)).collect::<Vec<_>>());
+    }
+    if !faults.is_empty() {
+        return Err(faults.into());
+    }
     let saved = app.store.write(move |tx| {
-        let number = tx.last_answers_number(&name)? + 1;
-        let version =
-            AnswersVersion { id: Id::generate(), name, number, created: Timestamp::now(), settings };
+        let number = tx.last_answers_number(&version.scope)? + 1;
+        let version = AnswersVersion { number, ..version };
         tx.add_answers(&version)?;
         Ok(version)
     });
     let saved = saved.await?;
     app.change_site(|site| site.with_answers(saved.clone()));
-    Ok(Json((&saved).into()))
+    Ok(Json(view(&app.site(), &saved)))
 }
 
-/// Takes answers out of use. The versions that installs name stay on record.
+fn pairing_faults(site: &Site) -> Vec<Fault> {
+    site.all_answers().flat_map(|answers| answers::pairing_faults(site, answers)).collect()
+}
+
+/// Keys that stand in answers only.
+fn misplaced(scope: &Scope, draft: &Settings<PasswordInput>) -> Vec<Fault> {
+    if matches!(scope, Scope::Answers(_)) {
+        return Vec::new();
+    }
+    let keys = [
+        ("images", !draft.images.is_empty()),
+        ("installer_parameters", !draft.installer_parameters.is_empty()),
+    ];
+    let fault = |place: &str| Fault {
+        place: place.into(),
+        what: "only answers say this, no other layer".into(),
+        mend: if place == "images" {
+            "Take it out.".into()
+        } else {
+            "Give the label or the machine kernel parameters of its own.".into()
+        },
+    };
+    keys.iter().filter(|(_, is_said)| *is_said).map(|(place, _)| fault(place)).collect()
+}
+
+/// Checks a draft and makes a version of it; passwords that are to stay are taken from the version before.
+fn settle(
+    app: &App,
+    site: &Site,
+    scope: &Scope,
+    draft: &Settings<PasswordInput>,
+) -> Result<AnswersVersion, Vec<Fault>> {
+    let before = site.settings_of(scope);
+    let settings = draft.settle(|place, input| {
+        let keeping = Keeping { key: &app.seal_key, salt: random(), nonce: random() };
+        let kept = before.and_then(|before| before.settings.password_at(place));
+        keep(place, input, &keeping, kept.as_ref())
+    })?;
+    // The number that it will have, if nobody saves another before.
+    let number = before.map_or(1, |before| before.number + u32::from(before.settings != settings));
+    Ok(AnswersVersion {
+        id: Id::generate(),
+        scope: scope.clone(),
+        number,
+        created: Timestamp::now(),
+        settings,
+    })
+}
+
+fn keep(
+    place: &str,
+    input: &PasswordInput,
+    keeping: &Keeping<'_>,
+    before: Option<&Password>,
+) -> Result<Password, Fault> {
+    let kept = if place == "storage.encrypt" {
+        input.keep_passphrase(keeping, before)
+    } else {
+        input.keep(keeping, before)
+    };
+    kept.map_err(|error| Fault {
+        place: place.into(),
+        what: error.to_string(),
+        mend: "Give at least 8 characters as `plain`, or as `sealed` where the format takes no hash, or a crypt(3) hash as `hash`.".into(),
+    })
+}
+
+/// Takes answers, or another layer, out of use. The versions that installs name stay on record.
 #[utoipa::path(
     delete, operation_id = "answers_remove", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
@@ -86,65 +232,228 @@ pub(super) async fn remove(
     let app = &admin.app;
     let _alone = app.admin_write.lock().await;
     let site = app.site();
-    site.answers(&name).ok_or_else(|| Reject::not_found("answers", &name))?;
-    if let Some(open) = site.open_installs().find(|open| open.answers_name == name) {
+    let scope = scope(&site, &name)?;
+    site.settings_of(&scope).ok_or_else(|| Reject::not_found("answers", &name))?;
+    if let Some(open) = site.open_installs().find(|open| scope == Scope::Answers(open.answers_name.clone())) {
         return Err(Reject::conflict(format!(
             "install {} with answers {name} goes on. Wait for its end, or cancel it",
             open.number
         )));
     }
-    let kept = name.clone();
+    let kept = scope.clone();
     app.store.write(move |tx| tx.remove_answers(&kept)).await?;
-    app.change_site(|site| site.without_answers(&name));
+    app.change_site(|site| site.without_answers(&scope));
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Which answer file is to be shown.
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(super) struct PreviewQuery {
-    /// The machine's name.
-    machine: String,
-}
-
-/// The answer file as one machine would get it. The token in it is made only when an install is armed.
+/// The answer files as one machine would get them, saved or not. The token in them is made when an install is armed.
 #[utoipa::path(
-    get, operation_id = "answers_preview", path = "/answers/{name}/preview", tag = "answers", params(("name" = String, Path), PreviewQuery),
+    post, operation_id = "answers_preview", path = "/answers/{name}/preview", tag = "answers", params(("name" = String, Path)),
+    request_body = AnswersPreviewRequest,
     responses((status = 200, body = AnswersPreview), (status = 404, body = Problem))
 )]
 pub(super) async fn preview(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-    Query(query): Query<PreviewQuery>,
+    Json(request): Json<AnswersPreviewRequest>,
 ) -> Result<Json<AnswersPreview>, Reject> {
-    let site = admin.app.site();
-    let answers = site.answers(&name).ok_or_else(|| Reject::not_found("answers", &name))?;
-    let machine = site.machine(&query.machine).ok_or_else(|| Reject::not_found("machine", &query.machine))?;
-    let domain = admin.app.domain_of(&site, machine);
-    let target = Target {
-        host_name: &machine.name,
-        domain: domain.as_deref(),
-        install: None,
-        service: admin.app.service_for(admin.app.subnet_of(&site, machine).as_deref()),
-    };
-    let family = Family::Preseed;
-    let text = answers::render(family, answers, &target).unwrap_or_default();
-    Ok(Json(AnswersPreview { machine: machine.name.clone(), family, text: hide_hashes(&text) }))
+    previewed(&admin.app, &name, &request).await.map(Json)
 }
 
-/// A hash can be tried against guesses: no API read shows one.
-fn hide_hashes(text: &str) -> String {
-    let hide = |word: &str| {
-        if word.starts_with("$6$") || word.starts_with("$5$") || word.starts_with("$y$") {
-            "(hash)".into()
-        } else {
-            word.to_owned()
+async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Result<AnswersPreview, Reject> {
+    let mut site = (*app.site()).clone();
+    let scope = scope(&site, name)?;
+    let mut faults = Vec::new();
+    if let Some(draft) = &request.draft {
+        faults.extend(misplaced(&scope, draft));
+        match settle(app, &site, &scope, draft) {
+            Ok(version) => site = site.with_answers(version),
+            Err(more) => faults.extend(more),
         }
+    } else if let Some(number) = request.version {
+        let versions = scope.clone();
+        let versions = app.store.read(move |tx| tx.answers_versions(&versions)).await?;
+        let version = versions.into_iter().find(|version| version.number == number);
+        site = site.with_answers(version.ok_or_else(|| Reject::not_found("version", number))?);
+    }
+    let machine = match request.machine.as_deref().filter(|name| !name.is_empty()) {
+        Some(name) => Some(site.machine(name).ok_or_else(|| Reject::not_found("machine", name))?.clone()),
+        None => None,
     };
-    let line = |line: &str| line.split(' ').map(hide).collect::<Vec<_>>().join(" ");
-    text.lines().map(|text| line(text) + "\n").collect()
+    // A layer that is not answers is seen with no answers over or under it but those of its machine.
+    let version = site.settings_of(&scope).cloned();
+    let revision = revision(&site, version.as_deref(), request.image.as_deref())?;
+    let family = revision.as_ref().map_or(Family::Preseed, |revision| revision.family);
+    let mut preview = AnswersPreview {
+        machine: machine
+            .as_ref()
+            .map_or_else(|| Subject::example().values.name, |machine| machine.name.clone()),
+        image: revision.as_ref().map(|revision| revision.image_name.clone()),
+        family,
+        files: Vec::new(),
+        settings: None,
+        origins: std::collections::BTreeMap::new(),
+        open: std::collections::BTreeMap::new(),
+        faults,
+        warnings: Vec::new(),
+    };
+    let Some(version) = version else {
+        if request.draft.is_none() {
+            return Err(Reject::not_found("answers", name));
+        }
+        return Ok(preview);
+    };
+    if !preview.faults.is_empty() {
+        return Ok(preview);
+    }
+    let subject = subject(app, &site, machine.as_deref(), revision.as_deref());
+    let layers = layers(&site, machine.as_deref(), &version);
+    match answers::resolve(site.named(&layers), &subject, &request.asked) {
+        Err(faults) => preview.faults = faults,
+        Ok(resolution) => {
+            preview.origins =
+                resolution.origins.iter().map(|(path, layer)| (path.clone(), layer.to_string())).collect();
+            preview.open = resolution.open.clone();
+            preview.settings = Some(resolution.shown.clone());
+            preview.warnings = answers::warnings(family, &resolution.settings);
+            let title = format!("{name} v{}", version.number);
+            let target = Target {
+                install: None,
+                service: subject.service,
+                values: &subject.values,
+                key: None,
+                cpu: revision.as_ref().and_then(|revision| revision.cpu),
+                title: &title,
+            };
+            match answers::write(family, &resolution, &target) {
+                Err(faults) => preview.faults = faults,
+                Ok(files) => {
+                    let file =
+                        |file: answers::AnswerFile| AnswersFile { name: file.name.into(), text: file.text };
+                    preview.files = files.into_iter().map(file).collect();
+                }
+            }
+        }
+    }
+    Ok(preview)
 }
 
-fn salt() -> [u8; SALT_BYTES] {
-    crate::random::random()
+fn layers(site: &Site, machine: Option<&Machine>, version: &Arc<AnswersVersion>) -> Vec<Arc<AnswersVersion>> {
+    match (machine, &version.scope) {
+        (Some(machine), Scope::Answers(_)) => site.layers_for(machine, version),
+        (None, Scope::Answers(_)) => {
+            site.settings_of(&Scope::Site).into_iter().chain([version]).cloned().collect()
+        }
+        (_, Scope::Site) => vec![version.clone()],
+        _ => site.settings_of(&Scope::Site).into_iter().chain([version]).cloned().collect(),
+    }
+}
+
+fn subject(app: &App, site: &Site, machine: Option<&Machine>, revision: Option<&Revision>) -> Subject {
+    machine.map_or_else(Subject::example, |machine| app.subject(site, machine, revision))
+}
+
+/// The revision that is meant: of the image asked for, else the first that the answers name, else the first installer.
+fn revision(
+    site: &Site,
+    version: Option<&AnswersVersion>,
+    asked: Option<&str>,
+) -> Result<Option<Arc<Revision>>, Reject> {
+    if let Some(name) = asked.filter(|name| !name.is_empty()) {
+        let image = site.image(name).ok_or_else(|| Reject::not_found("image", name))?;
+        return Ok(Some(image.current.clone()));
+    }
+    let named = version.and_then(|version| version.settings.images.iter().find_map(|name| site.image(name)));
+    let reads = |image: &&Arc<lastmile_core::image::Image>| {
+        image.kind == ImageKind::Installer && image.current.family != Family::None
+    };
+    Ok(named.or_else(|| site.images().find(reads)).map(|image| image.current.clone()))
+}
+
+/// Two versions of answers, or the files of two machines, held against each other.
+#[utoipa::path(
+    get, operation_id = "answers_compare", path = "/answers/{name}/compare", tag = "answers",
+    params(("name" = String, Path), AnswersCompareQuery),
+    responses((status = 200, body = AnswersComparison), (status = 404, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn compare(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Query(query): Query<AnswersCompareQuery>,
+) -> Result<Json<AnswersComparison>, Reject> {
+    let app = &admin.app;
+    let other = query.other.as_ref().or(query.machine.as_ref());
+    let left = side(app, &name, query.from, query.machine.as_ref(), query.image.as_ref()).await?;
+    let right = side(app, &name, query.to, other, query.image.as_ref()).await?;
+    let diff = TextDiff::from_lines(&left.1, &right.1);
+    let line = |change: similar::Change<&str>| ComparedLine {
+        side: match change.tag() {
+            ChangeTag::Equal => Side::Both,
+            ChangeTag::Delete => Side::Left,
+            ChangeTag::Insert => Side::Right,
+        },
+        text: change.value().trim_end_matches('\n').into(),
+    };
+    let lines = diff.iter_all_changes().map(line).collect();
+    Ok(Json(AnswersComparison { left: left.0, right: right.0, lines }))
+}
+
+/// One side of a comparison: what it is, and its text.
+async fn side(
+    app: &App,
+    name: &str,
+    version: Option<u32>,
+    machine: Option<&String>,
+    image: Option<&String>,
+) -> Result<(String, String), Reject> {
+    let site = app.site();
+    let scope = scope(&site, name)?;
+    let current = site.settings_of(&scope).ok_or_else(|| Reject::not_found("answers", name))?;
+    let number = version.unwrap_or(current.number);
+    let Some(machine) = machine else {
+        let versions = scope.clone();
+        let versions = app.store.read(move |tx| tx.answers_versions(&versions)).await?;
+        let found = versions.into_iter().find(|version| version.number == number);
+        let found = found.ok_or_else(|| Reject::not_found("version", number))?;
+        let text = toml::to_string(&found.settings.shown()).unwrap_or_default();
+        return Ok((format!("{name} v{number}"), text));
+    };
+    let request = AnswersPreviewRequest {
+        machine: Some(machine.clone()),
+        image: image.cloned(),
+        version: Some(number),
+        ..AnswersPreviewRequest::default()
+    };
+    let preview = previewed(app, name, &request).await?;
+    if !preview.faults.is_empty() {
+        return Err(preview.faults.into());
+    }
+    let text = preview.files.into_iter().map(|file| file.text).collect::<Vec<_>>().join("\n");
+    Ok((format!("{name} v{number} on {machine}"), text))
+}
+
+/// Looks at every pair of answers and image, with every machine.
+#[utoipa::path(
+    get, operation_id = "answers_lint", path = "/answer-lint", tag = "answers", responses((status = 200, body = LintReport))
+)]
+pub(super) async fn lint(State(admin): State<Admin>) -> Result<Json<LintReport>, Reject> {
+    let app = admin.app.clone();
+    let looked = tokio::task::spawn_blocking(move || {
+        let site = app.site();
+        answers::lint(&site, &|machine, revision| app.subject(&site, machine, Some(revision)))
+    });
+    let lint = looked.await.map_err(|error| Reject::conflict(format!("the look broke off: {error}")))?;
+    let finding = |finding: answers::Finding| LintFinding {
+        answers: finding.answers,
+        image: finding.image,
+        machine_count: finding.machines.len(),
+        machines: finding.machines.into_iter().take(MOST_NAMED).collect(),
+        fault: finding.fault,
+    };
+    Ok(Json(LintReport {
+        pairs: lint.pairs,
+        machines: lint.machines,
+        unpaired: lint.unpaired,
+        findings: lint.findings.into_iter().map(finding).collect(),
+    }))
 }

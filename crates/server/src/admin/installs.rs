@@ -2,7 +2,10 @@ use axum::{
     extract::{Path, Query, State},
     http::{HeaderMap, StatusCode},
 };
-use lastmile_api::{ArmRequest, ArmSeveral, InstallDetail, InstallList, InstallQuery, InstallRow, Problem};
+use lastmile_api::{
+    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallQuery, InstallRow, Problem,
+};
+use lastmile_core::install::Install;
 use lastmile_core::install::InstallState;
 use lastmile_store::InstallFilter;
 
@@ -106,12 +109,54 @@ pub(super) async fn cancel(
     let found = app.store.read(move |tx| tx.install(number)).await?;
     let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
     let who = who(&headers);
-    let cancel = |open: &lastmile_core::install::Install, now| {
-        (open.number == number).then(|| open.cancel(&who, now)).flatten()
-    };
+    let cancel = |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
     match app.move_install(install.machine, cancel).await? {
         Some(install) => Ok(Json((&install).into())),
         None => Err(Reject::conflict(format!("install {number} has ended already: {}", install.state))),
+    }
+}
+
+/// Answers questions that an install waits for. The machine goes on by itself.
+#[utoipa::path(
+    post, operation_id = "installs_answer", path = "/installs/{number}/answer", tag = "installs", params(("number" = i64, Path)),
+    request_body = AskedRequest,
+    responses((status = 200, body = InstallRow), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn answer(
+    State(admin): State<Admin>,
+    Path(number): Path<i64>,
+    headers: HeaderMap,
+    Json(request): Json<AskedRequest>,
+) -> Result<Json<InstallRow>, Reject> {
+    let app = &admin.app;
+    let found = app.store.read(move |tx| tx.install(number)).await?;
+    let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
+    let site = app.site();
+    let questions = lastmile_core::answers::questions(site.named(&site.layers_of(&install)));
+    let who = who(&headers);
+    let mut faults = Vec::new();
+    let take = |open: &Install, now| {
+        if open.number != number {
+            return None;
+        }
+        let next = open.answer(&questions, &request.asked, &who, now);
+        let next = next.and_then(|next| match next {
+            // What the answers make of the settings must be as right as they are.
+            Some((next, step)) => app.check_answered(&site, &next).map(|()| Some((next, step))),
+            None => Ok(None),
+        });
+        next.unwrap_or_else(|found| {
+            faults = found;
+            None
+        })
+    };
+    let moved = app.move_install(install.machine, take).await?;
+    match moved {
+        Some(install) => Ok(Json((&install).into())),
+        None if !faults.is_empty() => Err(faults.into()),
+        None => {
+            Err(Reject::conflict(format!("install {number} asks nothing any more: it is {}", install.state)))
+        }
     }
 }
 

@@ -246,9 +246,4 @@ impl App {
         };
         site.subnets().find(known).cloned()
     }
-
-    /// The domain that its subnet gives a machine.
-    pub(crate) fn domain_of(&self, site: &Site, machine: &Machine) -> Option<String> {
-        self.subnet_of(site, machine).and_then(|subnet| subnet.domain.clone())
-    }
 }

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 
 use lastmile_core::{
-    answers::{self, Target},
+    answers::{self, AnswerFile},
     image::Sha256,
     install::{Evidence, Install, ReportStage},
     machine::Machine,
@@ -23,6 +23,8 @@ pub(super) enum TokenRefusal {
     OtherMachine { address: IpAddr },
     #[error("the image of install {install} reads no answer file '{file}'")]
     NoSuchFile { install: i64, file: String },
+    #[error("the answer file of install {install} cannot be written: {faults}")]
+    Faults { install: i64, faults: String },
     #[error(transparent)]
     Store(#[from] StoreError),
 }
@@ -40,18 +42,19 @@ pub(super) async fn answer_file(
     let machine = site.machine_by_id(install.machine).ok_or(TokenRefusal::Unknown)?;
     check_address(app, &site, machine, address)?;
     let revision = site.revision(install.revision).ok_or_else(unknown_file)?;
-    let answers = site.answers_version(install.answers).ok_or_else(unknown_file)?;
-    let domain = app.domain_of(&site, machine);
-    let target = Target {
-        host_name: &machine.name,
-        domain: domain.as_deref(),
-        install: Some(install),
-        service: app.service_for(app.subnet_of(&site, machine).as_deref()),
-    };
-    let text = answers::render(revision.family, answers, &target).ok_or_else(unknown_file)?;
-    let sha256 = Sha256::of(text.as_bytes());
-    // On record before it leaves: what was served is never in doubt.
-    app.see(machine.id, Evidence::Answers { sha256 }).await?;
+    let files =
+        app.answer_files(&site, machine, revision, install).map_err(|faults| TokenRefusal::Faults {
+            install: install.number,
+            faults: faults.iter().map(ToString::to_string).collect::<Vec<_>>().join(" "),
+        })?;
+    let is_main = |found: &AnswerFile| answers::file_names(revision.family).first() == Some(&found.name);
+    let Some(found) = files.into_iter().find(|found| found.name == file) else { return Err(unknown_file()) };
+    let text = found.text.clone();
+    if is_main(&found) {
+        let sha256 = Sha256::of(text.as_bytes());
+        // On record before it leaves: what was served is never in doubt.
+        app.see(machine.id, Evidence::Answers { sha256 }).await?;
+    }
     Ok(((**install).clone(), text))
 }
 

@@ -1,11 +1,12 @@
 //! The menu of the machine that asks, and what follows when somebody picked a line of it.
 
-use std::{net::IpAddr, sync::Arc};
+use std::{collections::BTreeMap, net::IpAddr, sync::Arc};
 
 use lastmile_core::{
     boot::{
-        HttpReach, Language, Reader, Screen, Service, Viewer, Why, menu_shown, picked as picked_entry,
-        picked_line, plan, render, render_picked, screen_for, screen_of_menu,
+        Action, After, HttpReach, Language, Reader, Screen, Service, Viewer, WAIT_KEY, Why, answered_line,
+        menu_shown, picked as picked_entry, picked_line, plan, render, render_picked, screen_for,
+        screen_of_menu,
     },
     dhcp::ClientKey,
     install::{ArmRequest, Evidence, Install},
@@ -112,6 +113,9 @@ pub(super) async fn picked(
     }
     let asking = Asking::new(app, site, mac, address);
     let viewer = asking.viewer(app);
+    if key == WAIT_KEY {
+        return Ok(waited(app, site, &asking, pick));
+    }
     let nothing = || Refusal::NotFound { path: key.into(), nearest: None, optional: false };
     let menu = menu_shown(site, mac, asking.subnet.as_deref()).ok_or_else(nothing)?;
     let screen = screen_of_menu(menu, "picked", &viewer);
@@ -138,6 +142,24 @@ pub(super) async fn picked(
     Ok(Served { evidence: Some((machine.id, Evidence::Menu)), ..served(text, mac, what) })
 }
 
+/// What a machine that waits gets each time that it asks: nothing to do, or what it waited for.
+fn waited(app: &App, site: &Site, asking: &Asking<'_>, pick: Pick<'_>) -> Served {
+    let Pick { mac, language, .. } = pick;
+    let viewer = asking.viewer(app);
+    let decided = plan(site, mac, asking.subnet.as_deref());
+    let text = match &decided.action {
+        Action::Install { install, revision, .. } => {
+            let action = answered_line(&viewer, revision, install);
+            let reader = Reader { language, ..reader(app, site, mac) };
+            render_picked(&action, After::Menu, asking.service, reader)
+        }
+        _ => format!("# {}\n", decided.why),
+    };
+    let machine = site.machine_by_mac(mac).filter(|_| matches!(decided.action, Action::Install { .. }));
+    let evidence = machine.map(|machine| (machine.id, Evidence::Menu));
+    Served { evidence, ..served(text, mac, "whether there is more to wait for".into()) }
+}
+
 /// Whether the machine with `mac` has that address. The service's own host is let through: simulated machines speak
 /// from the loopback, and whoever is on this host can write the database anyway.
 pub(super) fn is_own(app: &App, site: &Site, mac: Mac, address: IpAddr) -> bool {
@@ -159,7 +181,12 @@ async fn armed(app: &App, machine: &Machine, image: &str, answers: &str) -> Resu
     {
         return Ok((**open).clone());
     }
-    let request = ArmRequest { machine: machine.name.clone(), image: image.into(), answers: answers.into() };
+    let request = ArmRequest {
+        machine: machine.name.clone(),
+        image: image.into(),
+        answers: answers.into(),
+        asked: BTreeMap::new(),
+    };
     app.arm(&request, "somebody at the machine").await.map_err(|error| match error {
         ArmError::Faults(faults) => {
             Refusal::NotArmed(faults.iter().map(ToString::to_string).collect::<Vec<_>>().join(" "))

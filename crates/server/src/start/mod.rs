@@ -17,7 +17,9 @@ use thiserror::Error;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
-    admin, boot,
+    admin,
+    answers::seal_key,
+    boot,
     config::{Config, ConfigError},
     dhcp,
     intake::{self, Uploads},
@@ -42,6 +44,12 @@ pub enum StartError {
         path: PathBuf,
         /// Why.
         source: io::Error,
+    },
+    /// The key of sealed secrets cannot be used.
+    #[error("{reason}")]
+    Key {
+        /// Why.
+        reason: String,
     },
     /// The records cannot be opened.
     #[error(transparent)]
@@ -192,7 +200,9 @@ pub async fn start(config: &Config) -> Result<Running, StartError> {
     let mut loaded = store.load()?;
     loaded.site = mark_damage(&library, &loaded.site);
     let listening = bound.listening(config);
-    let app = Arc::new(App::new(store, library, uploads, services(config, &places, &listening), loaded));
+    let seal_key = seal_key(&config.data_dir).map_err(|reason| StartError::Key { reason })?;
+    let app =
+        Arc::new(App::new(store, library, seal_key, uploads, services(config, &places, &listening), loaded));
     Ok(run(app, listening, bound, tls))
 }
 

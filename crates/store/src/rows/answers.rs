@@ -1,5 +1,8 @@
 use diesel::prelude::*;
-use lastmile_core::{answers::AnswersVersion, site::Site};
+use lastmile_core::{
+    answers::{AnswersVersion, Scope},
+    site::Site,
+};
 
 use crate::{
     StoreError, Tx,
@@ -16,13 +19,26 @@ struct AnswersRow {
     created: i64,
     settings: String,
     removed: bool,
+    scope: String,
+}
+
+/// A scope as two columns: what kind it is, and of what.
+fn columns(scope: &Scope) -> (&'static str, String) {
+    match scope {
+        Scope::Site => ("site", String::new()),
+        Scope::Answers(name) => ("answers", name.clone()),
+        Scope::Label(name) => ("label", name.clone()),
+        Scope::Machine(id) => ("machine", id.to_string()),
+    }
 }
 
 impl From<&AnswersVersion> for AnswersRow {
     fn from(answers: &AnswersVersion) -> Self {
+        let (scope, name) = columns(&answers.scope);
         Self {
             id: answers.id.to_string(),
-            name: answers.name.clone(),
+            scope: scope.into(),
+            name,
             number: value::count(answers.number),
             created: answers.created.as_millisecond(),
             settings: value::json(&answers.settings),
@@ -36,12 +52,18 @@ impl TryFrom<AnswersRow> for AnswersVersion {
 
     fn try_from(row: AnswersRow) -> Result<Self, StoreError> {
         let read = Row { table: "answers_version", key: &row.id };
+        let scope = match row.scope.as_str() {
+            "site" => Scope::Site,
+            "label" => Scope::Label(row.name),
+            "machine" => Scope::Machine(read.text(&row.name)?),
+            _ => Scope::Answers(row.name),
+        };
         Ok(Self {
+            scope,
             id: read.text(&row.id)?,
             number: read.count(row.number)?,
             created: read.time(row.created)?,
             settings: read.json(&row.settings)?,
-            name: row.name,
         })
     }
 }
@@ -58,25 +80,43 @@ impl Tx<'_> {
         Ok(())
     }
 
-    /// Takes answers out of use; their versions are kept for the installs that name them.
+    /// Takes what is said of a scope out of use; its versions are kept for the installs that name them.
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_answers(&mut self, name: &str) -> Result<(), StoreError> {
-        let versions = answers_version::table.filter(answers_version::name.eq(name));
+    pub fn remove_answers(&mut self, scope: &Scope) -> Result<(), StoreError> {
+        let (kind, name) = columns(scope);
+        let versions = answers_version::table
+            .filter(answers_version::scope.eq(kind).and(answers_version::name.eq(name)));
         diesel::update(versions).set(answers_version::removed.eq(true)).execute(self.connection())?;
         Ok(())
     }
 
-    /// The number of the last version that ever had this name; 0 if none did.
+    /// The number of the last version that a scope ever had; 0 if it had none.
     ///
     /// # Errors
     /// What the database refused.
-    pub fn last_answers_number(&mut self, name: &str) -> Result<u32, StoreError> {
-        let numbers = answers_version::table.filter(answers_version::name.eq(name));
+    pub fn last_answers_number(&mut self, scope: &Scope) -> Result<u32, StoreError> {
+        let (kind, name) = columns(scope);
+        let numbers = answers_version::table
+            .filter(answers_version::scope.eq(kind).and(answers_version::name.eq(&name)));
         let last: Option<i32> =
             numbers.select(diesel::dsl::max(answers_version::number)).first(self.connection())?;
-        Row { table: "answers_version", key: name }.count(last.unwrap_or(0))
+        Row { table: "answers_version", key: &name }.count(last.unwrap_or(0))
+    }
+
+    /// Every version that a scope ever had, newest first.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn answers_versions(&mut self, scope: &Scope) -> Result<Vec<AnswersVersion>, StoreError> {
+        let (kind, name) = columns(scope);
+        let rows = answers_version::table
+            .filter(answers_version::scope.eq(kind).and(answers_version::name.eq(&name)))
+            .order(answers_version::number.desc())
+            .select(AnswersRow::as_select())
+            .load(self.connection())?;
+        rows.into_iter().map(AnswersVersion::try_from).collect()
     }
 
     pub(crate) fn load_answers(&mut self, mut site: Site) -> Result<Site, StoreError> {

@@ -36,6 +36,9 @@ struct InstallRow {
     reason: Option<String>,
     last_step: Option<String>,
     last_step_at: i64,
+    layers: String,
+    asked: String,
+    open_questions: String,
 }
 
 #[derive(Queryable, Selectable)]
@@ -73,6 +76,9 @@ impl From<&Install> for InstallRow {
             reason: install.reason.clone(),
             last_step: install.last_step.map(|step| step.as_str().into()),
             last_step_at: install.last_step_at.as_millisecond(),
+            layers: value::json(&install.layers),
+            asked: value::json(&install.asked),
+            open_questions: value::json(&install.open_questions),
         }
     }
 }
@@ -100,6 +106,9 @@ impl TryFrom<InstallRow> for Install {
             kernel_fetches: read.count(row.kernel_fetches)?,
             last_step: read.maybe(row.last_step.as_deref())?,
             last_step_at: read.time(row.last_step_at)?,
+            layers: read.json(&row.layers)?,
+            asked: read.json(&row.asked)?,
+            open_questions: read.json(&row.open_questions)?,
             token: Token::new(row.token),
             machine_name: row.machine_name,
             image: row.image,

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use super::{ascii, line, one_line, url_path};
+use super::{AGAIN_SECS, ascii, line, one_line, url_path};
 use crate::boot::{HttpReach, KernelBoot, Line, LineAction, Screen, Service, menu::After};
 
 /// Who may edit entries and use the command line while a phrase guards any: nobody, as it has no phrase.
@@ -136,6 +136,14 @@ fn write_action(out: &mut String, pad: &str, path: &str, action: &LineAction, af
         LineAction::Pick => {
             line(out, format_args!("{pad}source \"$from\"{}", quote(&format!("/{}.grub", url_path(path)))));
             write_after(out, pad, after);
+        }
+        // Reading the menu again would keep the menu before it in memory, each time: so a text is read that starts
+        // what there is to start, or nothing yet.
+        LineAction::Again(_) => {
+            line(out, format_args!("{pad}echo 'Waiting. Escape leads back to the menu.'"));
+            line(out, format_args!("{pad}while sleep --interruptible {AGAIN_SECS}; do"));
+            line(out, format_args!("{pad}  source \"$from\"{}", quote(&format!("/{}.grub", url_path(path)))));
+            line(out, format_args!("{pad}done"));
         }
         LineAction::Lines(_) => {}
         LineAction::LocalDisk => {

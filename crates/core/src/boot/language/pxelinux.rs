@@ -155,6 +155,11 @@ impl Writer<'_> {
                 let path = self.path(&format!("{path}.pxelinux"));
                 self.put(format_args!("  CONFIG {path}"));
             }
+            // The menu itself, which has another first line when there is nothing more to wait for.
+            LineAction::Again(mac) => {
+                let path = self.path(&format!("pxelinux.cfg/01-{}", mac.dashed()));
+                self.put(format_args!("  CONFIG {path}"));
+            }
             LineAction::LocalDisk => self.put(format_args!("  LOCALBOOT 0")),
             LineAction::Restart => self.put(format_args!("  COM32 reboot.c32")),
             LineAction::PowerOff => self.put(format_args!("  COM32 poweroff.c32")),

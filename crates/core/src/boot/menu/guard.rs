@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::Sha512;
 
-use crate::answers::{PasswordError, PasswordInput, SALT_BYTES};
+use crate::answers::{CryptHash, PasswordError, SALT_BYTES};
 
 /// Rounds of PBKDF2 (RFC 8018): what `grub-mkpasswd-pbkdf2` takes.
 const ROUNDS: u32 = 10_000;
@@ -33,7 +33,7 @@ impl Guard {
     /// # Errors
     /// It is too short to keep anybody from an accident.
     pub fn new(phrase: &str, salt: [u8; SALT_BYTES]) -> Result<Self, PasswordError> {
-        let crypt = PasswordInput::Plain(phrase.into()).settle(salt)?;
+        let crypt = CryptHash::of(phrase, salt)?;
         let mut key = [0; LENGTH];
         pbkdf2::pbkdf2_hmac::<Sha512>(phrase.as_bytes(), &salt, ROUNDS, &mut key);
         let digits = |octets: &[u8]| octets.iter().map(|octet| format!("{octet:02X}")).collect::<String>();

@@ -89,7 +89,8 @@ fn images(xml: &str) -> Option<Vec<WimImage>> {
             }
             // `&amp;` and its like come by themselves.
             Event::GeneralRef(reference) if path.last().is_some_and(|tag| tag == "NAME") => {
-                let resolved = match reference.as_ref() {
+                let name: &[u8] = &reference;
+                let resolved = match name {
                     b"amp" => " & ",
                     b"lt" => "<",
                     b"gt" => ">",

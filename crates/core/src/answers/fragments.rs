@@ -1,0 +1,117 @@
+//! Parts in an installer's own format: where they may stand, and what they may name.
+
+use std::sync::LazyLock;
+
+use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior, Value, context};
+
+use super::write::quote;
+use crate::{
+    Fault,
+    boot::{Bound, Values},
+    image::Family,
+};
+
+/// Steps that a template may take: a loop in one of them ends here.
+const FUEL: u64 = 200_000;
+
+/// The places in the file of a family where a text may be put in.
+#[must_use]
+pub(super) const fn places(family: Family) -> &'static [&'static str] {
+    match family {
+        Family::Preseed => &["top", "disks", "end"],
+        Family::Kickstart => &["commands", "packages", "pre", "post", "end"],
+        Family::Autoinstall => &["autoinstall", "user_data"],
+        Family::UnattendedXml => &["windows_pe", "offline_servicing", "specialize", "oobe_system"],
+        Family::None => &[],
+    }
+}
+
+/// What is wrong with a template, with line and column where they are known.
+fn fault(text: &str, error: &Error) -> Fault {
+    let detail = error
+        .detail()
+        .map_or_else(|| error.kind().to_string(), |detail| format!("{} ({detail})", error.kind()));
+    let what = match (error.range(), error.line()) {
+        (Some(range), _) => {
+            let (line, column) = position(text, range.start);
+            let part = text.get(range).unwrap_or_default().lines().next().unwrap_or_default();
+            format!("line {line}, column {column}, at '{part}': {detail}")
+        }
+        (None, Some(line)) => format!("line {line}: {detail}"),
+        (None, None) => detail,
+    };
+    let mend = "Values are those of texts, `generated`, and `settings`; filters are shell, xml, yaml, preseed and kickstart.";
+    Fault { place: String::new(), what, mend: mend.into() }
+}
+
+/// Line and column, from 1, of the octet at `offset`.
+pub(super) fn position(text: &str, offset: usize) -> (usize, usize) {
+    let before = text.get(..offset).unwrap_or(text);
+    let line = before.matches('\n').count() + 1;
+    let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
+    (line, column)
+}
+
+static FORMS: LazyLock<Environment<'static>> = LazyLock::new(|| {
+    let mut environment = Environment::new();
+    environment.set_undefined_behavior(UndefinedBehavior::Strict);
+    environment.set_auto_escape_callback(|_| AutoEscape::None);
+    environment.set_fuel(Some(FUEL));
+    environment.set_keep_trailing_newline(true);
+    environment.add_filter("shell", |text: String| quote::shell(&text));
+    environment.add_filter("xml", |text: String| quote::xml(&text));
+    environment.add_filter("yaml", |text: String| quote::yaml(&text));
+    environment.add_filter("kickstart", |text: String| quote::kickstart(&text));
+    environment.add_filter("preseed", |text: String| {
+        quote::preseed(&text).map_err(|what| Error::new(ErrorKind::InvalidOperation, what))
+    });
+    environment
+});
+
+/// Checks that a template can be read at all.
+///
+/// # Errors
+/// What is wrong with it; the place is left to the caller.
+pub(super) fn check_text(text: &str) -> Result<(), Fault> {
+    FORMS.template_from_str(text).map(drop).map_err(|error| fault(text, &error))
+}
+
+/// Puts a machine's values into a template. `settings` is what a person may read of its settings.
+///
+/// # Errors
+/// What is wrong with it; the place is left to the caller.
+pub(super) fn fill(
+    text: &str,
+    values: &Values,
+    settings: &Value,
+    generated: Option<&str>,
+) -> Result<String, Fault> {
+    let bound = Bound::from(values.clone());
+    let own = match generated {
+        Some(generated) => context! { settings, generated },
+        None => context! { settings },
+    };
+    let all = minijinja::value::merge_maps([own, bound.value()]);
+    FORMS.render_str(text, all).map_err(|error| fault(text, &error))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mistakes_carry_line_and_column_and_helpers_escape() {
+        let values = Values::example();
+        let settings = context! { locale => "en_GB.UTF-8", motd => "it's <5 & \"more\"" };
+        let fill = |text: &str| fill(text, &values, &settings, Some("whole"));
+        assert_eq!(fill("a {{ name }}\n{{ settings.locale }}\n").unwrap(), "a auklet-chart\nen_GB.UTF-8\n");
+        assert_eq!(fill("{{ settings.motd|shell }}").unwrap(), r#"'it'\''s <5 & "more"'"#);
+        assert_eq!(fill("{{ settings.motd|xml }}").unwrap(), "it&apos;s &lt;5 &amp; &quot;more&quot;");
+        assert_eq!(fill("{{ generated }}").unwrap(), "whole");
+        let wrong = fill("first\n  {{ nmae }}\n").unwrap_err();
+        assert!(wrong.what.starts_with("line 2, column 6, at 'nmae'"), "{}", wrong.what);
+        let unclosed = check_text("first\nsecond {{ name \n").unwrap_err();
+        assert!(unclosed.what.starts_with("line "), "{}", unclosed.what);
+        assert!(fill("{{ 'a\nb'|preseed }}").unwrap_err().what.contains("one line"));
+    }
+}

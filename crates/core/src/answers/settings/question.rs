@@ -1,0 +1,120 @@
+//! Settings that are left open until install time.
+
+use serde::{Deserialize, Serialize};
+
+use crate::{Fault, Faults};
+
+/// A setting that is left open until install time.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Question {
+    /// What is asked, as the person reads it.
+    pub ask: String,
+    /// What is taken as an answer.
+    #[serde(default)]
+    pub kind: Ask,
+    /// What is proposed; it is not taken by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default: Option<String>,
+}
+
+/// What is taken as an answer.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Ask {
+    /// One line of text.
+    #[default]
+    Text,
+    /// A whole number.
+    Number,
+    /// `yes` or `no`.
+    YesNo,
+    /// One of these.
+    Choice(Vec<String>),
+}
+
+/// Longest answer in characters.
+const MOST: usize = 500;
+
+impl Question {
+    pub(super) fn check(&self, key: &str, faults: &mut Faults) {
+        let place = format!("questions.{key}");
+        let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        if key.is_empty() || !key.chars().all(plain) || key.starts_with(|c: char| c.is_ascii_digit()) {
+            let mend = "Use letters, digits and '_', beginning with a letter: texts name it as asked.NAME.";
+            faults.add(&place, format!("'{key}' is no question's name"), mend);
+        }
+        if self.ask.trim().is_empty() || self.ask.chars().any(char::is_control) {
+            let mend = "Write on one line what the person is to answer.";
+            faults.add(format!("{place}.ask"), "empty, or with control characters", mend);
+        }
+        if let Ask::Choice(choices) = &self.kind {
+            if choices.is_empty() {
+                faults.add(format!("{place}.kind"), "there is nothing to choose", "Give choices.");
+            }
+            if choices.iter().any(|choice| choice.is_empty() || choice.chars().any(char::is_control)) {
+                faults.add(
+                    format!("{place}.kind"),
+                    "a choice is empty or has control characters",
+                    "Give one line of text each.",
+                );
+            }
+        }
+        if let Some(default) = &self.default
+            && let Err(mut fault) = self.take(default)
+        {
+            fault.place = format!("{place}.default");
+            faults.add(fault.place, fault.what, fault.mend);
+        }
+    }
+
+    /// An answer as it is kept.
+    ///
+    /// # Errors
+    /// Why it is none; the place is left to the caller.
+    pub fn take(&self, answer: &str) -> Result<String, Fault> {
+        let answer = answer.trim();
+        let wrong = |what: String, mend: String| Err(Fault { place: String::new(), what, mend });
+        if answer.is_empty() || answer.chars().count() > MOST || answer.chars().any(char::is_control) {
+            return wrong(
+                "the answer is empty or too long".into(),
+                "Answer with one line of at most 500 characters.".into(),
+            );
+        }
+        match &self.kind {
+            Ask::Text => Ok(answer.into()),
+            Ask::Number => match answer.parse::<i64>() {
+                Ok(number) => Ok(number.to_string()),
+                Err(_) => wrong(format!("'{answer}' is no whole number"), "Answer with digits.".into()),
+            },
+            Ask::YesNo => match answer.to_ascii_lowercase().as_str() {
+                "yes" | "y" | "true" => Ok("yes".into()),
+                "no" | "n" | "false" => Ok("no".into()),
+                _ => wrong(format!("'{answer}' is neither yes nor no"), "Answer yes or no.".into()),
+            },
+            Ask::Choice(choices) => match choices.iter().find(|choice| choice.eq_ignore_ascii_case(answer)) {
+                Some(choice) => Ok(choice.clone()),
+                None => wrong(
+                    format!("'{answer}' is not among the choices"),
+                    format!("Choose {}.", choices.join(", ")),
+                ),
+            },
+        }
+    }
+
+    /// An answer that could be given: what settings are checked with before somebody answers.
+    #[must_use]
+    pub fn sample(&self) -> String {
+        if let Some(default) = &self.default {
+            return default.clone();
+        }
+        match &self.kind {
+            Ask::Text => "answer".into(),
+            Ask::Number => "1".into(),
+            Ask::YesNo => "yes".into(),
+            Ask::Choice(choices) => choices.first().cloned().unwrap_or_default(),
+        }
+    }
+}

@@ -1,0 +1,117 @@
+//! Answer files of real machines: what is known of them, the key, and the files themselves.
+
+use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
+
+use lastmile_core::{
+    Fault,
+    answers::{self, AnswerFile, BootMode, KEY_BYTES, SealKey, Subject, Target},
+    boot::Viewer,
+    hex,
+    image::Revision,
+    install::Install,
+    machine::Machine,
+    site::Site,
+};
+
+use crate::{boot::lease_of, random::random, state::App};
+
+/// Name of the file in the data folder that holds the key of sealed secrets.
+const KEY_FILE: &str = "secrets.key";
+
+/// Reads the key that secrets are sealed with, or makes one for a new data folder.
+///
+/// # Errors
+/// What is wrong with the file.
+pub(crate) fn seal_key(data: &Path) -> Result<SealKey, String> {
+    let path = data.join(KEY_FILE);
+    match fs::read_to_string(&path) {
+        Ok(text) => {
+            let octets = hex::decode(text.trim()).and_then(|octets| <[u8; KEY_BYTES]>::try_from(octets).ok());
+            octets.map(SealKey::new).ok_or_else(|| {
+                format!("{} holds no key of 64 hexadecimal digits. Put the right file back", path.display())
+            })
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            let octets = random::<KEY_BYTES>();
+            let file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path);
+            file.and_then(|mut file| {
+                file.write_all(hex::encode(&octets).as_bytes())?;
+                file.sync_all()
+            })
+            .map_err(|error| format!("{} cannot be written: {error}", path.display()))?;
+            Ok(SealKey::new(octets))
+        }
+        Err(error) => Err(format!("{} cannot be read: {error}", path.display())),
+    }
+}
+
+impl App {
+    /// What is known of a machine that is to get a revision. One that has no address yet has that which its subnet would
+    /// give first: for checks and previews.
+    pub(crate) fn subject(&self, site: &Site, machine: &Machine, revision: Option<&Revision>) -> Subject {
+        let subnet = self.subnet_of(site, machine);
+        let service = self.service_for(subnet.as_deref());
+        let Some(mac) = machine.macs.first().copied() else { return Subject::example() };
+        let reserved = || {
+            let subnet = subnet.as_deref()?;
+            let own = |reservation: &&std::sync::Arc<lastmile_core::net::Reservation>| {
+                machine
+                    .macs
+                    .iter()
+                    .any(|mac| reservation.client == lastmile_core::net::ReservedFor::Mac(*mac))
+            };
+            site.reservations_of(subnet.id).find(own).map(|reservation| reservation.address)
+        };
+        let first = || subnet.as_deref()?.pools.first().map(|pool| pool.first());
+        let address = lease_of(self, site, mac).or_else(reserved).or_else(first);
+        let architecture = self.architecture_of(site, mac);
+        let viewer = Viewer {
+            site,
+            machine: Some(machine),
+            mac,
+            subnet: subnet.as_deref(),
+            address,
+            architecture,
+            service,
+        };
+        let mut values = viewer.values(revision);
+        if values.address.is_none() {
+            values.address = Subject::example().values.address;
+        }
+        let mode = |is_uefi| if is_uefi { BootMode::Uefi } else { BootMode::Bios };
+        Subject { values, boot_mode: architecture.map(|architecture| mode(architecture.is_uefi())), service }
+    }
+
+    /// Whether an install's answer files can be written with what was answered.
+    ///
+    /// # Errors
+    /// What is wrong.
+    pub(crate) fn check_answered(&self, site: &Site, install: &Install) -> Result<(), Vec<Fault>> {
+        let (machine, revision) = (site.machine_by_id(install.machine), site.revision(install.revision));
+        let (Some(machine), Some(revision)) = (machine, revision) else { return Ok(()) };
+        self.answer_files(site, machine, revision, install).map(drop)
+    }
+
+    /// The answer files of an install, with all its secrets: for its machine alone.
+    ///
+    /// # Errors
+    /// Why they cannot be written; arming has looked for that before.
+    pub(crate) fn answer_files(
+        &self,
+        site: &Site,
+        machine: &Machine,
+        revision: &Revision,
+        install: &Install,
+    ) -> Result<Vec<AnswerFile>, Vec<Fault>> {
+        let layers = site.layers_of(install);
+        let subject = self.subject(site, machine, Some(revision));
+        let resolution = answers::resolve(site.named(&layers), &subject, &install.asked)?;
+        let title = format!("{} v{}", install.answers_name, install.answers_version);
+        let target = Target {
+            install: Some(install),
+            key: Some(&self.seal_key),
+            ..Target::preview(&subject, revision, &title)
+        };
+        answers::write(revision.family, &resolution, &target)
+    }
+}
