@@ -2,6 +2,8 @@ import { Moon, Sun } from "lucide-react";
 import { NavLink, Route, Routes } from "react-router";
 
 import { type Connection, useLive } from "./api/live";
+import { AnswersPage } from "./answers/AnswersPage";
+import { EditAnswersPage } from "./answers/EditAnswersPage";
 import { CheckPage } from "./check/CheckPage";
 import { ExportsPage } from "./exports/ExportsPage";
 import { ImagePage } from "./images/ImagePage";
@@ -41,6 +43,8 @@ export function App() {
           <Route path="/images" element={<ImagesPage />} />
           <Route path="/import" element={<ImportPage />} />
           <Route path="/images/:name" element={<ImagePage />} />
+          <Route path="/answers" element={<AnswersPage />} />
+          <Route path="/answers/:name" element={<EditAnswersPage />} />
           <Route path="/menus" element={<MenusPage />} />
           <Route path="/menus/:name" element={<EditMenuPage />} />
           <Route path="/loaders" element={<LoadersPage />} />
@@ -77,6 +81,9 @@ function Header({ connection }: { connection: Connection }) {
         </NavLink>
         <NavLink to="/images" className={link}>
           Images
+        </NavLink>
+        <NavLink to="/answers" className={link}>
+          Answers
         </NavLink>
         <NavLink to="/menus" className={link}>
           Menus

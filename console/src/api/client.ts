@@ -47,6 +47,11 @@ export type ActionDraft = Schemas["ActionDraft"];
 export type MenuPreview = Schemas["MenuPreview"];
 export type Language = Schemas["Language"];
 export type Parameter = Schemas["Parameter"];
+export type SettingsDraft = Schemas["Settings_PasswordInput"];
+export type AnswersView = Schemas["AnswersView"];
+export type AnswersPreview = Schemas["AnswersPreview"];
+export type LintReport = Schemas["LintReport"];
+export type Question = Schemas["Question"];
 
 /** The typed client of the service that served this page. */
 export const api = createClient<paths>({ baseUrl: window.location.origin, headers: { "lastmile-user": "console" } });

@@ -8,6 +8,7 @@ import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { clock, span } from "../parts/time";
+import { OpenQuestions } from "./OpenQuestions";
 import { useInstall } from "./useInstalls";
 
 export function InstallPage() {
@@ -29,6 +30,9 @@ function Detail({ install }: { install: InstallDetail }) {
   const digest = (text: string | null | undefined) => <span className="font-mono text-xs">{text ?? "–"}</span>;
   return (
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
+      <div className="lg:col-span-2">
+        <OpenQuestions install={install} />
+      </div>
       <Section title="The record">
         <div className="mb-3 flex items-center gap-4">
           <StateMark state={install.state} />
@@ -44,13 +48,19 @@ function Detail({ install }: { install: InstallDetail }) {
             ],
             ["Image", `${install.image} r${install.revision}`],
             ["Manifest", digest(install.manifest_hash)],
-            ["Answers", `${install.answers} v${install.answers_version}`],
+            [
+              "Answers",
+              <Link className="link" to={`/answers/${install.answers}`}>
+                {install.answers} v{install.answers_version}
+              </Link>,
+            ],
             ["Answer file", digest(install.answer_hash)],
             ["Armed", `${clock(install.armed_at)} by ${install.armed_by}`],
             ["Booting", time(install.booting_at)],
             ["Installing", time(install.installing_at)],
             ["Ended", time(install.ended_at)],
             ["Kernel starts", install.kernel_fetches],
+            ...Object.entries(install.asked).map(([key, said]): [string, string] => [`Asked: ${key}`, said]),
             ...(install.reason ? [["Reason", install.reason] as [string, string]] : []),
           ]}
         />

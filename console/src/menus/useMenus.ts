@@ -1,10 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 
 import { answer, api, type Language, type MenuDraft } from "../api/client";
-
-/** How long a person pauses before the screen is drawn anew. */
-const PAUSE_MS = 200;
+import { useRested } from "../parts/rested";
 
 /** All menus. */
 export function useMenus() {
@@ -18,20 +15,6 @@ export function useMenu(name: string) {
     retry: false,
     queryFn: async () => answer(await api.GET("/api/v1/menus/{name}", { params: { path: { name } } })),
   });
-}
-
-/** A value as it was when it last rested. */
-export function useRested<T>(value: T): T {
-  const [rested, setRested] = useState(value);
-  useEffect(() => {
-    const timer = window.setTimeout(() => {
-      setRested(value);
-    }, PAUSE_MS);
-    return () => {
-      window.clearTimeout(timer);
-    };
-  }, [value]);
-  return rested;
 }
 
 export interface Viewer {

@@ -1,0 +1,136 @@
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+
+import type { AnswersView, LintReport } from "../api/client";
+import { Section } from "../parts/Section";
+import { Answered, Empty } from "../parts/States";
+import { type Column, Table } from "../parts/Table";
+import { ago, useNow } from "../parts/time";
+import { useAllAnswers, useLint } from "./useAnswers";
+
+const columns = (now: number): Column<AnswersView>[] => [
+  {
+    name: "Name",
+    value: (answers) => answers.name,
+    cell: (answers) => (
+      <Link className="link-hover font-medium" to={`/answers/${encodeURIComponent(answers.name)}`}>
+        {answers.name}
+      </Link>
+    ),
+  },
+  { name: "Version", value: (answers) => answers.version, cell: (answers) => `v${answers.version}` },
+  {
+    name: "Meant for",
+    show: "hidden sm:table-cell",
+    value: (answers) => (answers.settings.images ?? []).join(", "),
+  },
+  {
+    name: "Users",
+    show: "hidden md:table-cell",
+    value: (answers) => Object.keys(answers.settings.users ?? {}).join(", "),
+  },
+  {
+    name: "Asks",
+    show: "hidden md:table-cell",
+    value: (answers) => Object.keys(answers.settings.questions ?? {}).join(", "),
+  },
+  { name: "Saved", value: (answers) => answers.created, cell: (answers) => ago(answers.created, now) },
+];
+
+/** All answers, and first what is wrong with any of them. */
+export function AnswersPage() {
+  const all = useAllAnswers();
+  const lint = useLint();
+  const now = useNow(10_000);
+  const [name, setName] = useState("");
+  const go = useNavigate();
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <div className="mb-3 flex flex-wrap items-center gap-4">
+        <h1 className="font-semibold">Answers</h1>
+        <form
+          className="flex gap-2"
+          onSubmit={(event) => {
+            event.preventDefault();
+            void go(`/answers/${encodeURIComponent(name.trim())}`);
+          }}
+        >
+          <input
+            className="input input-sm w-64"
+            aria-label="Name of new answers"
+            placeholder="new name, label:NAME or machine:NAME"
+            value={name}
+            onChange={(event) => {
+              setName(event.target.value);
+            }}
+          />
+          <button type="submit" className="btn btn-sm" disabled={name.trim() === ""}>
+            Fill in
+          </button>
+        </form>
+      </div>
+      {lint.data && <Findings report={lint.data} />}
+      <Answered query={all} rows={4}>
+        {(versions) => {
+          const answers = versions.filter((version) => !version.name.includes(":"));
+          const layers = versions.filter((version) => version.name.includes(":"));
+          return (
+            <>
+              {answers.length === 0 ? (
+                <Empty title="There are no answers yet">
+                  Answers say in neutral words how a system is to be installed: users, disks, network, packages. Give them
+                  a name above.
+                </Empty>
+              ) : (
+                <Table label="Answers" rows={answers} columns={columns(now)} keyOf={(version) => version.name} />
+              )}
+              <div className="mt-6">
+                <Section title="Settings of the site, of labels and of machines">
+                  {layers.length === 0 ? (
+                    <p className="max-w-3xl text-base-content/75">
+                      None. What holds for all machines is said once for the <Link className="link" to="/answers/site%3A">site</Link>
+                      ; a label and a machine override single settings of it and of the answers.
+                    </p>
+                  ) : (
+                    <Table label="Other settings" rows={layers} columns={columns(now)} keyOf={(version) => version.name} />
+                  )}
+                </Section>
+              </div>
+            </>
+          );
+        }}
+      </Answered>
+    </div>
+  );
+}
+
+/** What is wrong with pairs of answers and image. */
+function Findings({ report }: { report: LintReport }) {
+  if (report.findings.length === 0) {
+    return (
+      <p className="mb-3 text-base-content/75">
+        {report.pairs} pairs of answers and image, looked at with {report.machines} machines: nothing is wrong.
+        {report.unpaired.length > 0 && ` No image is named for ${report.unpaired.join(", ")}.`}
+      </p>
+    );
+  }
+  return (
+    <ul className="mb-4 max-w-4xl border-l-4 border-warning pl-3" aria-label="What is wrong">
+      {report.findings.map((finding) => (
+        <li key={finding.answers + finding.image + finding.place + finding.what} className="mb-1">
+          <Link className="link-hover font-medium" to={`/answers/${encodeURIComponent(finding.answers)}`}>
+            {finding.answers}
+          </Link>{" "}
+          with {finding.image}
+          {finding.machine_count > 0 &&
+            ` on ${finding.machines.join(", ")}${
+              finding.machine_count > finding.machines.length
+                ? ` and ${finding.machine_count - finding.machines.length} more`
+                : ""
+            }`}
+          : <code>{finding.place}</code>: {finding.what}. {finding.mend}
+        </li>
+      ))}
+    </ul>
+  );
+}

@@ -1,0 +1,138 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { ArrowLeft } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+
+import { answer, api, type AnswersView, done, type SettingsDraft } from "../api/client";
+import { Faults, Refusal } from "../parts/Faults";
+import { Loading } from "../parts/States";
+import { File } from "./File";
+import { RawSettings } from "./RawSettings";
+import { SettingsForm } from "./SettingsForm";
+import { type Looking, useAnswers, useAnswersPreview } from "./useAnswers";
+import { Versions } from "./Versions";
+
+/** Settings being filled in, and beside them the file that a machine will get. */
+export function EditAnswersPage() {
+  const { name = "" } = useParams();
+  const saved = useAnswers(name);
+  return (
+    <div className="flex min-h-0 flex-1 flex-col overflow-auto pb-8">
+      <Link to="/answers" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+        <ArrowLeft className="size-4" aria-hidden /> Answers
+      </Link>
+      {saved.isPending ? <Loading /> : <Editor key={name} name={name} saved={saved.data} />}
+    </div>
+  );
+}
+
+/** How a layer is called as the origin of a value. */
+function originOf(name: string): string {
+  if (name === "site:") {
+    return "site";
+  }
+  return name.includes(":") ? name.replace(":", " ") : `answers ${name}`;
+}
+
+const VIEWS = ["Form", "Raw", "Versions"] as const;
+
+function Editor({ name, saved }: { name: string; saved: AnswersView | undefined }) {
+  const before = (saved?.settings ?? {}) as SettingsDraft;
+  const [draft, setDraft] = useState<SettingsDraft>(before);
+  const [looking, setLooking] = useState<Looking>({ machine: "", image: "" });
+  const [view, setView] = useState<(typeof VIEWS)[number]>("Form");
+  const preview = useAnswersPreview(name, draft, looking);
+  const kept = useAnswersPreview(name, undefined, looking, saved !== undefined);
+  const queries = useQueryClient();
+  const go = useNavigate();
+  const save = useMutation({
+    mutationFn: async () => answer(await api.PUT("/api/v1/answers/{name}", { params: { path: { name } }, body: draft })),
+    onSuccess: async (version) => {
+      // Passwords are kept as hashes now: none of them stays in the page.
+      setDraft(version.settings);
+      await queries.invalidateQueries();
+    },
+  });
+  const remove = useMutation({
+    mutationFn: async () => {
+      done(await api.DELETE("/api/v1/answers/{name}", { params: { path: { name } } }));
+    },
+    onSuccess: () => go("/answers"),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const isChanged = JSON.stringify(draft) !== JSON.stringify(before);
+  const faults = preview.data?.faults ?? [];
+  const form = {
+    draft,
+    change: setDraft,
+    resolved: preview.data?.settings ?? kept.data?.settings,
+    origins: preview.data?.origins ?? {},
+    faults,
+    self: originOf(name),
+  };
+  return (
+    <>
+      <div className="mt-1 mb-3 flex flex-wrap items-center gap-3">
+        <h1 className="text-lg font-semibold">{name}</h1>
+        <span className="text-base-content/70">{saved ? `v${saved.version}` : "not saved yet"}</span>
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          disabled={save.isPending || (saved !== undefined && !isChanged)}
+          onClick={() => {
+            save.mutate();
+          }}
+        >
+          {saved ? `Save as v${saved.version + 1}` : "Save"}
+        </button>
+        {saved && (
+          <button
+            type="button"
+            className="btn btn-sm"
+            onClick={() => {
+              remove.mutate();
+            }}
+          >
+            Take out of use
+          </button>
+        )}
+        <div role="tablist" className="join">
+          {VIEWS.filter((one) => saved !== undefined || one !== "Versions").map((one) => (
+            <button
+              key={one}
+              type="button"
+              role="tab"
+              aria-selected={view === one}
+              className={`btn join-item btn-sm ${view === one ? "btn-active" : ""}`}
+              onClick={() => {
+                setView(one);
+              }}
+            >
+              {one}
+            </button>
+          ))}
+        </div>
+        <span role="status" className="text-success">
+          {save.isSuccess && !isChanged && `saved as v${save.data.version}`}
+        </span>
+      </div>
+      <Refusal error={remove.error} title="It was not taken out of use." />
+      <Refusal error={save.error} />
+      {view === "Versions" && saved ? (
+        <Versions name={name} current={saved.version} />
+      ) : (
+        <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,32rem)_minmax(0,1fr)]">
+          {view === "Raw" ? (
+            <RawSettings draft={draft} change={setDraft} />
+          ) : (
+            <SettingsForm form={form} answers={!name.includes(":")} />
+          )}
+          <div className="min-w-0 lg:sticky lg:top-0 lg:self-start">
+            <Faults title="No file can be written for this:" faults={faults} />
+            <File preview={preview} before={kept.data} looking={looking} setLooking={setLooking} />
+          </div>
+        </div>
+      )}
+    </>
+  );
+}

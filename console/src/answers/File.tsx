@@ -1,0 +1,120 @@
+import { useQuery, type UseQueryResult } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { answer, api, type AnswersPreview } from "../api/client";
+import { Prose } from "../parts/Prose";
+import { Failed, Loading } from "../parts/States";
+import { changedLines } from "./draft";
+import type { Looking } from "./useAnswers";
+
+/** Machines that are offered by name; any other is typed. */
+const OFFERED = 200;
+
+/** The finished file, changing as somebody types beside it, with the lines lit that differ from what is saved. */
+export function File(props: {
+  preview: UseQueryResult<AnswersPreview>;
+  before: AnswersPreview | undefined;
+  looking: Looking;
+  setLooking: (looking: Looking) => void;
+}) {
+  const { preview, before, looking, setLooking } = props;
+  const [chosen, setChosen] = useState(0);
+  const machines = useQuery({
+    queryKey: ["machines", "names"],
+    queryFn: async () =>
+      answer(await api.GET("/api/v1/machines", { params: { query: { sort: "name", limit: OFFERED } } })),
+  });
+  const images = useQuery({ queryKey: ["images"], queryFn: async () => answer(await api.GET("/api/v1/images")) });
+  const files = preview.data?.files ?? [];
+  const file = files[chosen] ?? files[0];
+  const earlier = before?.files.find((one) => one.name === file?.name);
+  const open = Object.entries(preview.data?.open ?? {});
+  return (
+    <section aria-label="The file">
+      <div className="mb-2 flex flex-wrap gap-2">
+        <input
+          className="input input-sm w-44"
+          list="machines"
+          aria-label="Machine"
+          placeholder="machine: an example"
+          value={looking.machine}
+          onChange={(event) => {
+            setLooking({ ...looking, machine: event.target.value });
+          }}
+        />
+        <datalist id="machines">
+          {(machines.data?.machines ?? []).map((machine) => (
+            <option key={machine.name} value={machine.name} />
+          ))}
+        </datalist>
+        <select
+          className="select select-sm w-52"
+          aria-label="Image"
+          value={looking.image}
+          onChange={(event) => {
+            setLooking({ ...looking, image: event.target.value });
+          }}
+        >
+          <option value="">image: {preview.data?.image ?? "none"}</option>
+          {(images.data ?? [])
+            .filter((image) => image.current.family !== "none")
+            .map((image) => (
+              <option key={image.name}>{image.name}</option>
+            ))}
+        </select>
+        {files.length > 1 && (
+          <select
+            className="select select-sm w-44"
+            aria-label="File"
+            value={chosen}
+            onChange={(event) => {
+              setChosen(Number(event.target.value));
+            }}
+          >
+            {files.map((one, index) => (
+              <option key={one.name} value={index}>
+                {one.name}
+              </option>
+            ))}
+          </select>
+        )}
+      </div>
+      {(preview.data?.warnings ?? []).map((warning) => (
+        <p key={warning.place + warning.what} className="mb-2 border-l-4 border-warning pl-2">
+          <code>{warning.place}</code>: {warning.what}. <Prose text={warning.mend} />
+        </p>
+      ))}
+      {open.length > 0 && (
+        <p className="mb-2 text-base-content/75">
+          Left open, with samples in their place: {open.map(([key, question]) => `${key} (${question.ask})`).join(", ")}
+        </p>
+      )}
+      <Failed query={preview} />
+      {preview.isPending && <Loading rows={8} />}
+      {file && <Lines text={file.text} before={earlier?.text} name={file.name} />}
+    </section>
+  );
+}
+
+function Lines({ text, before, name }: { text: string; before: string | undefined; name: string }) {
+  const changed = changedLines(before, text);
+  const lines = text.replace(/\n$/, "").split("\n");
+  return (
+    <pre
+      aria-label={name}
+      className="max-h-[70vh] overflow-auto rounded border border-base-300 bg-base-200 py-2 text-xs leading-5"
+      // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- what scrolls must be reached by the keyboard
+      tabIndex={0}
+    >
+      {lines.map((line, index) => (
+        <div
+          key={index}
+          className={changed.has(index) ? "bg-warning/25 px-3" : "px-3"}
+          data-changed={changed.has(index) || undefined}
+        >
+          {line === "" ? " " : line}
+        </div>
+      ))}
+    </pre>
+  );
+}
