@@ -8,6 +8,10 @@ use crate::dhcp::Kind;
 /// Firmware asks again within this time, after ever longer pauses (4, 8, 16, 32 s); later it is another power-on.
 const SAME_QUESTION: SignedDuration = SignedDuration::from_secs(60);
 
+/// Another server's answer may be on record so long before the question that it is to: both are heard at once, on sockets
+/// of their own.
+const AHEAD: SignedDuration = SignedDuration::from_secs(1);
+
 /// Cuts events, oldest first, where firmware begins anew: at a DHCPDISCOVER of firmware that does not merely repeat
 /// the one before it. What came before the first is a part of its own.
 #[must_use]
@@ -19,9 +23,15 @@ pub fn boots(events: &[TraceEvent]) -> Vec<&[TraceEvent]> {
         let discovers = is_firmware_discover(event);
         if discovers {
             let repeats = asking.is_some_and(|before| event.at.duration_since(before.at) < SAME_QUESTION);
-            if !repeats && index > begin {
-                parts.push(&events[begin..index]);
-                begin = index;
+            if !repeats {
+                let ahead = events[begin..index].iter().rev().take_while(|earlier| {
+                    matches!(earlier.seen, Seen::Foreign(_)) && event.at.duration_since(earlier.at) < AHEAD
+                });
+                let first = index - ahead.count();
+                if first > begin {
+                    parts.push(&events[begin..first]);
+                    begin = first;
+                }
             }
         }
         asking = match &event.seen {
@@ -61,5 +71,16 @@ mod tests {
         assert_eq!(lengths, [6, 2]);
         assert_eq!(last_boot(&story.events).len(), 2);
         assert!(last_boot(&[]).is_empty());
+    }
+
+    #[test]
+    fn another_servers_answer_belongs_to_the_question_that_it_was_heard_just_before() {
+        let mut story = Story::new();
+        story.discover().request().after(300).discover().foreign(false);
+        let last = story.events.len() - 1;
+        story.events.swap(last, last - 1);
+        assert_eq!(last_boot(&story.events).len(), 2, "both, in whichever order they came");
+        story.events[last - 1].at = story.events[0].at;
+        assert_eq!(last_boot(&story.events).len(), 1, "an answer of long ago is of another boot");
     }
 }
