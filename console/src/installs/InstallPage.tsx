@@ -9,6 +9,7 @@ import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { clock, span } from "../parts/time";
 import { OpenQuestions } from "./OpenQuestions";
+import { Retry } from "./Retry";
 import { useInstall } from "./useInstalls";
 
 export function InstallPage() {
@@ -32,11 +33,24 @@ function Detail({ install }: { install: InstallDetail }) {
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
       <div className="lg:col-span-2">
         <OpenQuestions install={install} />
+        {install.differences.length > 0 && (
+          <div role="alert" className="mb-6 max-w-xl border-l-4 border-warning pl-3">
+            <p className="font-semibold">The host is not as it was expected:</p>
+            <ul>
+              {install.differences.map((one) => (
+                <li key={one.what}>
+                  its {one.what} is {one.actual}, not {one.expected}
+                </li>
+              ))}
+            </ul>
+          </div>
+        )}
       </div>
       <Section title="The record">
-        <div className="mb-3 flex items-center gap-4">
+        <div className="mb-3 flex flex-wrap items-center gap-4">
           <StateMark state={install.state} />
           <Route step={install.last_step} state={install.state} />
+          {install.ended_at && install.state !== "installed" && <Retry number={install.number} />}
         </div>
         <Pairs
           pairs={[
@@ -60,6 +74,14 @@ function Detail({ install }: { install: InstallDetail }) {
             ["Installing", time(install.installing_at)],
             ["Ended", time(install.ended_at)],
             ["Kernel starts", install.kernel_fetches],
+            ...(install.outcome
+              ? ([
+                  ["Host name", install.outcome.actual.host_name ?? "–"],
+                  ["Address", install.outcome.actual.address ?? "–"],
+                  ["System", install.outcome.actual.os ?? "–"],
+                  ["Kernel", install.outcome.actual.kernel ?? "–"],
+                ] as [string, string][])
+              : []),
             ...Object.entries(install.asked).map(([key, said]): [string, string] => [`Asked: ${key}`, said]),
             ...(install.reason ? [["Reason", install.reason] as [string, string]] : []),
           ]}

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use lastmile_core::{
     answers::Question,
-    install::{Install, InstallState, Step, StepKind},
+    install::{Difference, Install, InstallState, Outcome, Step, StepKind},
 };
 use serde::{Deserialize, Serialize};
 
@@ -49,6 +49,8 @@ pub struct InstallRow {
     pub reason: Option<String>,
     /// How many questions nobody answered yet: while there are any, the machine waits on its screen.
     pub waits_for: usize,
+    /// How many things of the host it made are not as expected; nothing while the host said nothing.
+    pub differs: Option<usize>,
 }
 
 /// One install, whole.
@@ -67,6 +69,10 @@ pub struct InstallDetail {
     pub asked: BTreeMap<String, String>,
     /// Questions that nobody answered yet: the machine waits for them.
     pub open_questions: BTreeMap<String, Question>,
+    /// What the host that it made said of itself at its first start, and what was expected.
+    pub outcome: Option<Outcome>,
+    /// What of it is not as expected.
+    pub differences: Vec<Difference>,
     /// Everything that was seen, oldest first.
     pub steps: Vec<Step>,
 }
@@ -117,6 +123,7 @@ impl From<&Install> for InstallRow {
             ended_at: install.ended_at,
             reason: install.reason.clone(),
             waits_for: install.open_questions.len(),
+            differs: install.outcome.as_ref().map(|outcome| outcome.differences().len()),
         }
     }
 }
@@ -130,6 +137,8 @@ impl InstallDetail {
             manifest_hash: install.manifest_hash.map(|hash| hash.to_string()),
             answer_hash: install.answer_hash.map(|hash| hash.to_string()),
             kernel_fetches: install.kernel_fetches,
+            outcome: install.outcome.clone(),
+            differences: install.outcome.as_ref().map(Outcome::differences).unwrap_or_default(),
             asked: install.asked.clone(),
             open_questions: install.open_questions.clone(),
             steps,

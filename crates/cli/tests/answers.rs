@@ -258,3 +258,58 @@ fn the_table_of_formats_is_what_the_writers_say() {
         assert!(kept == table, "the table in docs/answers.md is old: run this test with LASTMILE_ACCEPT=1");
     }
 }
+
+#[test]
+fn what_the_host_says_at_its_first_start_is_held_against_what_was_expected() {
+    let service = quay(25_126);
+    let arm = [
+        "install",
+        "arm",
+        MACHINE,
+        "--image",
+        "tidewrack-12",
+        "--answers",
+        "quay-server",
+        "--asked",
+        "berth=7",
+    ];
+    // The loader's menu alone has the token: no call of the API gives it.
+    let answers_url = || {
+        let (_, menu) = get(&format!("http://127.0.0.1:25128/grub/grub.cfg-01-{DASHED}"));
+        let words = menu.split_whitespace().map(str::to_owned);
+        words
+            .filter_map(|word| word.strip_prefix("url=").map(|url| url.trim_end_matches(';').to_owned()))
+            .next()
+            .unwrap()
+    };
+    service.run(&arm);
+    let (_, said) = service.fail(&["install", "retry", "1"]);
+    assert!(said.contains("install 1 goes on: it is armed"), "{said}");
+    let file = answers_url();
+    let report = |stage: &str| file.replace("/answers/", "/report/").replace("preseed.cfg", stage);
+    assert_eq!(get(&report("done")).0, "200");
+    let said = "booted?host_name=auklet-chart-7&address=192.0.2.50&os=Tidewrack%2012%20(tern)&kernel=6.1.0-9&first_boot=0";
+    assert_eq!(get(&report(said)).0, "200");
+    let shown = service.json(&["install", "show", "1"]);
+    assert_eq!(shown["outcome"]["actual"]["os"], "Tidewrack 12 (tern)");
+    assert_eq!((&shown["state"], &shown["differs"]), (&"installed".into(), &0.into()), "{shown}");
+    // Said twice, it is on record once; what it says later changes nothing.
+    assert_eq!(get(&report("booted?host_name=localhost")).0, "200");
+    let steps = service.json(&["install", "show", "1"])["steps"].clone();
+    let booted: Vec<_> = steps.as_array().unwrap().iter().filter(|step| step["kind"] == "booted").collect();
+    assert_eq!(booted.len(), 1);
+    assert!(booted[0]["detail"].as_str().unwrap().ends_with("as expected"), "{booted:?}");
+    // The token reads no answer file any more, and another's says nothing.
+    assert_eq!(get(&file).0, "403");
+    assert_eq!(get("http://127.0.0.1:25128/report/guessed/booted?host_name=x").0, "403");
+
+    // Once more: the host comes up otherwise than its answers say, before the installer's own report.
+    service.run(&["install", "retry", "1"]);
+    let file = answers_url();
+    let report = |stage: &str| file.replace("/answers/", "/report/").replace("preseed.cfg", stage);
+    assert_eq!(get(&report("booted?host_name=localhost&first_boot=1")).0, "200");
+    assert_eq!(get(&report("done")).0, "200", "late, and no news");
+    let shown = service.run(&["install", "show", "2"]);
+    assert!(shown.contains("host name is localhost, not auklet-chart-7"), "{shown}");
+    assert!(shown.contains("first boot is one failed") && shown.contains("installed"), "{shown}");
+}

@@ -338,6 +338,11 @@ impl Client {
         self.get("/answer-lint").await
     }
 
+    /// Arms what an ended install was to do once more.
+    pub async fn retry_install(&self, number: i64) -> Result<InstallRow, ClientError> {
+        self.put_or_post(Method::POST, &format!("/installs/{number}/retry"), &()).await
+    }
+
     /// Answers questions that an install waits for.
     pub async fn answer_install(
         &self,

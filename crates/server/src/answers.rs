@@ -4,11 +4,11 @@ use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
 
 use lastmile_core::{
     Fault,
-    answers::{self, AnswerFile, BootMode, KEY_BYTES, SealKey, Subject, Target},
+    answers::{self, Addressing, AnswerFile, BootMode, KEY_BYTES, SealKey, Subject, Target},
     boot::Viewer,
     hex,
     image::Revision,
-    install::Install,
+    install::{Expected, Install},
     machine::Machine,
     site::Site,
 };
@@ -80,6 +80,31 @@ impl App {
         }
         let mode = |is_uefi| if is_uefi { BootMode::Uefi } else { BootMode::Bios };
         Subject { values, boot_mode: architecture.map(|architecture| mode(architecture.is_uefi())), service }
+    }
+
+    /// What is expected of the host that an install makes.
+    pub(crate) fn expected(&self, site: &Site, machine: &Machine, install: &Install) -> Expected {
+        let revision = site.revision(install.revision);
+        let subject = self.subject(site, machine, revision.map(AsRef::as_ref));
+        let layers = site.layers_of(install);
+        let resolved = answers::resolve(site.named(&layers), &subject, &install.asked).ok();
+        let settings = resolved.map(|resolution| resolution.settings);
+        let fixed =
+            settings.iter().flat_map(|settings| &settings.links).filter_map(|link| match &link.addressing {
+                Addressing::Fixed(nets) => Some(nets.iter().map(ipnet::Ipv4Net::addr)),
+                Addressing::None | Addressing::Dhcp => None,
+            });
+        let mut addresses: Vec<std::net::Ipv4Addr> = fixed.flatten().collect();
+        if addresses.is_empty() {
+            addresses.extend(self.address_of(site, machine));
+        }
+        Expected {
+            host_name: settings.map_or_else(|| install.machine_name.clone(), |settings| settings.host_name),
+            addresses,
+            os_version: revision
+                .and_then(|revision| revision.recognised.version.as_ref())
+                .map(|version| version.value.clone()),
+        }
     }
 
     /// Whether an install's answer files can be written with what was answered.

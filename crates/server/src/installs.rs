@@ -8,7 +8,7 @@ use lastmile_api::Event;
 use lastmile_core::{
     Fault, Id,
     image::{Revision, Sha256},
-    install::{ArmRequest, Evidence, Install, Step, StepKind, Token},
+    install::{ArmRequest, Evidence, Install, Outcome, Step, StepKind, Token},
     machine::Machine,
     site::Site,
 };
@@ -101,6 +101,44 @@ impl App {
         let Some(open) = site.open_install(machine) else { return Ok(None) };
         let Some((install, step)) = step(open, Timestamp::now()) else { return Ok(None) };
         self.keep_install(install, step).await.map(Some)
+    }
+
+    /// Records what a host said at its first start, of the install that is going on or of one that has ended.
+    ///
+    /// # Errors
+    /// What the store refused; then nothing has changed.
+    pub(crate) async fn see_booted(
+        &self,
+        machine: Id<Machine>,
+        number: i64,
+        outcome: Outcome,
+    ) -> Result<(), StoreError> {
+        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
+        let _one_at_a_time = self.stripes[usize::try_from(stripe).unwrap_or(0)].lock().await;
+        let Some((install, _)) = self.store.read(move |tx| tx.install(number)).await? else { return Ok(()) };
+        let Some((install, step)) = install.booted(outcome) else { return Ok(()) };
+        let site = self.site();
+        let holds = site.last_installed(machine).is_none_or(|held| held.number <= number);
+        if holds || site.open_install(machine).is_some_and(|open| open.number == number) {
+            return self.keep_install(install, step).await.map(drop);
+        }
+        // The machine holds something newer: this goes to the record alone.
+        self.store.write(move |tx| tx.put_install(&install, &step)).await
+    }
+
+    /// Arms what an ended install was to do once more: the image's current revision, with the same answers.
+    ///
+    /// # Errors
+    /// What stands in its way; then nothing has changed.
+    pub(crate) async fn retry(&self, install: &Install, who: &str) -> Result<Install, ArmError> {
+        let machine = self.site().machine_by_id(install.machine).map(|machine| machine.name.clone());
+        let request = ArmRequest {
+            machine: machine.unwrap_or_else(|| install.machine_name.clone()),
+            image: install.image.clone(),
+            answers: install.answers_name.clone(),
+            asked: install.asked.clone(),
+        };
+        self.arm(&request, who).await
     }
 
     /// Keeps an install as it is now. The caller sees to it that nobody else changes it meanwhile.

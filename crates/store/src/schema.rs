@@ -166,6 +166,7 @@ diesel::table! {
         layers -> Text,
         asked -> Text,
         open_questions -> Text,
+        outcome -> Nullable<Text>,
     }
 }
 

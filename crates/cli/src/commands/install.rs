@@ -62,6 +62,11 @@ pub(crate) enum Command {
         /// Its number.
         number: i64,
     },
+    /// Arm what an ended install was to do once more: the image's current revision, with the same answers.
+    Retry {
+        /// Its number.
+        number: i64,
+    },
     /// Call an install off.
     Cancel {
         /// Its number.
@@ -99,6 +104,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let install = client.cancel_install(number).await?;
             out.show(&install, |install| format!("install {} is {}", install.number, install.state));
         }
+        Command::Retry { number } => out.show(&client.retry_install(number).await?, armed),
         Command::Answer { number, asked } => {
             let request = AskedRequest { asked: asked_of(&asked)? };
             let install = client.answer_install(number, &request).await?;
@@ -193,6 +199,19 @@ fn show(detail: &InstallDetail) -> String {
     ]);
     if let Some(reason) = &install.reason {
         text.push_str(&pairs([("reason", reason.clone())]));
+    }
+    if let Some(outcome) = &detail.outcome {
+        let actual = &outcome.actual;
+        text.push_str(&pairs([
+            ("host", or_dash(actual.host_name.as_ref())),
+            ("address", or_dash(actual.address.as_ref())),
+            ("system", or_dash(actual.os.as_ref())),
+            ("kernel", or_dash(actual.kernel.as_ref())),
+        ]));
+    }
+    for difference in &detail.differences {
+        let said = format!("{} is {}, not {}", difference.what, difference.actual, difference.expected);
+        text.push_str(&pairs([("differs", said)]));
     }
     for (key, answer) in &detail.asked {
         text.push_str(&pairs([("answered", format!("{key}: {answer}"))]));

@@ -145,6 +145,7 @@ impl ArmRequest {
                 ended_at: None,
                 answer_hash: None,
                 kernel_fetches: 0,
+                outcome: None,
                 reason: None,
                 last_step: None,
                 last_step_at: now,

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, fmt, net::Ipv4Addr, str::FromStr};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{Install, InstallState, arm::take_answers};
+use super::{Install, InstallState, Outcome, arm::take_answers};
 use crate::{Fault, answers::Question, boot::Architecture, image::Sha256};
 
 /// How often a machine may boot as far as the kernel of one install. The third time still runs; the
@@ -124,6 +124,8 @@ pub enum StepKind {
     Done,
     /// The installer reported that it failed.
     Failed,
+    /// The host that it made started, and said what it is.
+    Booted,
     /// It was stopped, having begun too often.
     Stalled,
     /// A person called it off.
@@ -131,7 +133,7 @@ pub enum StepKind {
 }
 
 impl StepKind {
-    const NAMES: [(Self, &str); 13] = [
+    const NAMES: [(Self, &str); 14] = [
         (Self::Armed, "armed"),
         (Self::Answered, "answered"),
         (Self::Lease, "lease"),
@@ -143,6 +145,7 @@ impl StepKind {
         (Self::Started, "started"),
         (Self::Done, "done"),
         (Self::Failed, "failed"),
+        (Self::Booted, "booted"),
         (Self::Stalled, "stalled"),
         (Self::Cancelled, "cancelled"),
     ];
@@ -261,6 +264,22 @@ impl Install {
     pub fn stall(&self, now: Timestamp) -> Option<(Self, Step)> {
         let reason = format!("fetched its kernel {} times without reaching its end", self.kernel_fetches);
         self.stop(InstallState::Stalled, StepKind::Stalled, reason, now)
+    }
+
+    /// Takes what the host said at its first start. It says that its installer was through, whether that report came or
+    /// not. `None` if it said so before, or if the install ended otherwise.
+    #[must_use]
+    pub fn booted(&self, outcome: Outcome) -> Option<(Self, Step)> {
+        if self.outcome.is_some() || !(self.state.is_open() || self.state == InstallState::Installed) {
+            return None;
+        }
+        let mut next = self.clone();
+        let (now, detail) = (outcome.at, outcome.summary());
+        if next.state.is_open() {
+            next.end(InstallState::Installed, None, now);
+        }
+        next.outcome = Some(outcome);
+        Some(next.stepped(StepKind::Booted, detail, now))
     }
 
     /// Takes answers to questions, given by a person. `questions` is everything that its layers ask. `None` if it is not

@@ -32,6 +32,7 @@ fn armed() -> Install {
         ended_at: None,
         answer_hash: None,
         kernel_fetches: 0,
+        outcome: None,
         reason: None,
         last_step: None,
         last_step_at: at(0),

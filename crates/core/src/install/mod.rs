@@ -2,10 +2,12 @@
 
 mod arm;
 mod evidence;
+mod outcome;
 mod token;
 
 pub use arm::{ArmRequest, ArmSeveral, Subjects};
 pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
+pub use outcome::{Actual, Difference, Expected, Outcome};
 pub use token::Token;
 
 use std::collections::BTreeMap;
@@ -138,6 +140,8 @@ pub struct Install {
     pub answer_hash: Option<Sha256>,
     /// How many boots came as far as the kernel.
     pub kernel_fetches: u32,
+    /// What the host that it made said of itself at its first start.
+    pub outcome: Option<Outcome>,
     /// Why it failed, stalled or was cancelled.
     pub reason: Option<String>,
     /// The last thing seen of the machine: how far it came.

@@ -116,6 +116,25 @@ pub(super) async fn cancel(
     }
 }
 
+/// Arms what an ended install was to do once more: the image's current revision, with the same answers.
+#[utoipa::path(
+    post, operation_id = "installs_retry", path = "/installs/{number}/retry", tag = "installs", params(("number" = i64, Path)),
+    responses((status = 201, body = InstallRow), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn retry(
+    State(admin): State<Admin>,
+    Path(number): Path<i64>,
+    headers: HeaderMap,
+) -> Result<(StatusCode, Json<InstallRow>), Reject> {
+    let found = admin.app.store.read(move |tx| tx.install(number)).await?;
+    let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
+    if install.state.is_open() {
+        return Err(Reject::conflict(format!("install {number} goes on: it is {}", install.state)));
+    }
+    let armed = admin.app.retry(&install, &who(&headers)).await?;
+    Ok((StatusCode::CREATED, Json((&armed).into())))
+}
+
 /// Answers questions that an install waits for. The machine goes on by itself.
 #[utoipa::path(
     post, operation_id = "installs_answer", path = "/installs/{number}/answer", tag = "installs", params(("number" = i64, Path)),

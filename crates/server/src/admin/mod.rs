@@ -105,6 +105,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(answers::compare))
         .routes(routes!(answers::lint))
         .routes(routes!(installs::answer))
+        .routes(routes!(installs::retry))
         .routes(routes!(machines::list, machines::create))
         .routes(routes!(machines::read, machines::replace, machines::remove))
         .routes(routes!(installs::list, installs::arm))

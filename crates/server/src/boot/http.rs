@@ -14,7 +14,7 @@ use base64::{Engine, engine::general_purpose::STANDARD};
 use jiff::Timestamp;
 use lastmile_core::{
     image::Sha256,
-    install::{Install, ReportStage},
+    install::{Actual, Install, ReportStage},
     trace::{FileRequest, Report, Role, Seen, TransferEnd, Wire},
 };
 use serde::Deserialize;
@@ -256,13 +256,24 @@ async fn answer_file(
 #[derive(Debug, Deserialize)]
 struct ReportText {
     text: Option<String>,
+    host_name: Option<String>,
+    address: Option<String>,
+    os: Option<String>,
+    kernel: Option<String>,
+    /// How its first-boot scripts ended: 0 for well.
+    first_boot: Option<String>,
+}
+
+/// What a machine says of itself, as far as it is kept: one line of bounded length.
+fn said(text: Option<String>) -> Option<String> {
+    text.map(|text| text.chars().filter(|c| !c.is_control()).take(REPORT_TEXT).collect())
 }
 
 async fn report(
     State(boot): State<Boot>,
     ConnectInfo(ends): ConnectInfo<Ends>,
     Path((token, stage)): Path<(String, String)>,
-    Query(said): Query<ReportText>,
+    Query(words): Query<ReportText>,
 ) -> Response {
     let (app, at) = (boot.app, Timestamp::now());
     let stage = match stage.parse::<ReportStage>() {
@@ -272,8 +283,26 @@ async fn report(
             return plain(StatusCode::NOT_FOUND, format!("{error}\n"));
         }
     };
-    let text =
-        said.text.map(|text| text.chars().filter(|c| !c.is_control()).take(REPORT_TEXT).collect::<String>());
+    let text = said(words.text);
+    if stage == ReportStage::Booted {
+        let actual = Actual {
+            host_name: said(words.host_name),
+            address: said(words.address),
+            os: said(words.os),
+            kernel: said(words.kernel),
+            is_first_boot_failed: words.first_boot.is_some_and(|result| result != "0"),
+        };
+        return match machine_files::booted(&app, ends.peer.ip(), &token, actual).await {
+            Ok(install) => {
+                count(&app.counts.http_served);
+                let report =
+                    Report { from: v4(ends.peer), to: v4(ends.local), stage, text, install: install.number };
+                note(&app, &install, at, Seen::Report(Box::new(report)));
+                plain(StatusCode::OK, "taken\n")
+            }
+            Err(refusal) => refuse(&app, ends.peer, &refusal),
+        };
+    }
     match machine_files::report(&app, ends.peer.ip(), &token, stage, text.clone()).await {
         Ok(install) => {
             count(&app.counts.http_served);

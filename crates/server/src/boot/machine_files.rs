@@ -2,10 +2,11 @@
 
 use std::net::IpAddr;
 
+use jiff::Timestamp;
 use lastmile_core::{
     answers::{self, AnswerFile},
     image::Sha256,
-    install::{Evidence, Install, ReportStage},
+    install::{Actual, Evidence, Install, Outcome, ReportStage},
     machine::Machine,
     site::Site,
 };
@@ -77,6 +78,33 @@ pub(super) async fn report(
     check_address(app, &site, machine, address)?;
     app.see(install.machine, Evidence::Report(stage, text)).await?;
     Ok(Some((**install).clone()))
+}
+
+/// Takes what a host says at its first start. Its token is good for that until it was said, also when the install has
+/// ended by then.
+pub(super) async fn booted(
+    app: &App,
+    address: IpAddr,
+    token: &str,
+    actual: Actual,
+) -> Result<Install, TokenRefusal> {
+    let known = token.to_owned();
+    let found = app.store.read(move |tx| match tx.install_number_by_token(&known)? {
+        Some(number) => tx.install(number),
+        None => Ok(None),
+    });
+    let (install, _) = found.await?.ok_or(TokenRefusal::Unknown)?;
+    let site = app.site();
+    let machine = site.machine_by_id(install.machine).ok_or(TokenRefusal::Unknown)?;
+    let expected = app.expected(&site, machine, &install);
+    // The new system may have an address that its answers gave it.
+    let is_expected = matches!(address, IpAddr::V4(address) if expected.addresses.contains(&address));
+    if !is_expected {
+        check_address(app, &site, machine, address)?;
+    }
+    let outcome = Outcome { at: Timestamp::now(), actual, expected };
+    app.see_booted(machine.id, install.number, outcome).await?;
+    Ok(install)
 }
 
 /// A token is good only from the machine's own leased address.

@@ -1,3 +1,4 @@
+ALTER TABLE install DROP COLUMN outcome;
 ALTER TABLE install DROP COLUMN open_questions;
 ALTER TABLE install DROP COLUMN asked;
 ALTER TABLE install DROP COLUMN layers;

@@ -18,6 +18,7 @@ DROP TABLE answers_before;
 ALTER TABLE install ADD COLUMN layers TEXT NOT NULL DEFAULT '[]';
 ALTER TABLE install ADD COLUMN asked TEXT NOT NULL DEFAULT '{}';
 ALTER TABLE install ADD COLUMN open_questions TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE install ADD COLUMN outcome TEXT;
 
 -- The first form of settings, in the words of the second. A merge patch drops what is null (RFC 7396).
 UPDATE answers_version SET settings = json_patch('{}', json_object(

@@ -39,6 +39,7 @@ struct InstallRow {
     layers: String,
     asked: String,
     open_questions: String,
+    outcome: Option<String>,
 }
 
 #[derive(Queryable, Selectable)]
@@ -79,6 +80,7 @@ impl From<&Install> for InstallRow {
             layers: value::json(&install.layers),
             asked: value::json(&install.asked),
             open_questions: value::json(&install.open_questions),
+            outcome: install.outcome.as_ref().map(value::json),
         }
     }
 }
@@ -109,6 +111,7 @@ impl TryFrom<InstallRow> for Install {
             layers: read.json(&row.layers)?,
             asked: read.json(&row.asked)?,
             open_questions: read.json(&row.open_questions)?,
+            outcome: row.outcome.as_deref().map(|text| read.json(text)).transpose()?,
             token: Token::new(row.token),
             machine_name: row.machine_name,
             image: row.image,
