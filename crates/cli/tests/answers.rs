@@ -313,3 +313,83 @@ fn what_the_host_says_at_its_first_start_is_held_against_what_was_expected() {
     assert!(shown.contains("host name is localhost, not auklet-chart-7"), "{shown}");
     assert!(shown.contains("first boot is one failed") && shown.contains("installed"), "{shown}");
 }
+
+/// Debian's installer, unpacked: its own shell, parser and question database, without a machine to boot.
+fn installer() -> tempfile::TempDir {
+    let initrd = need(
+        "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64/initrd.gz",
+        "debian-installer-12-netboot-amd64",
+    );
+    let root = tempfile::tempdir().unwrap();
+    let unpack = format!(
+        "zcat {initrd} | cpio --quiet -id --no-absolute-filenames 2>/dev/null; test -x bin/debconf-get"
+    );
+    assert!(Command::new("sh").args(["-c", &unpack]).current_dir(root.path()).status().unwrap().success());
+    root
+}
+
+/// What the installer's database holds after it has read a file, by question.
+fn read_back(root: &std::path::Path, file: &str, questions: &[&str]) -> Vec<String> {
+    fs::copy(file, root.join("tmp/preseed.cfg")).unwrap();
+    let ask: String =
+        questions.iter().enumerate().map(|(index, q)| format!("debconf-get {q} >/tmp/{index}\n")).collect();
+    let script = format!(
+        "#!/bin/sh\n. /usr/share/debconf/confmodule\nexec >/tmp/said 2>&1\n\
+         debconf-loadtemplate d-i /var/lib/dpkg/info/*.templates\ndebconf-set-selections /tmp/preseed.cfg || exit 1\n{ask}"
+    );
+    fs::write(root.join("tmp/ask"), script).unwrap();
+    let run = Command::new("chroot")
+        .arg(root)
+        .args(["/bin/sh", "-c", "chmod +x /tmp/ask; exec debconf -od-i -fnoninteractive /tmp/ask"])
+        .output()
+        .unwrap();
+    let said = fs::read_to_string(root.join("tmp/said")).unwrap_or_default();
+    assert!(run.status.success(), "{file}: {said} {}", String::from_utf8_lossy(&run.stderr));
+    let value =
+        |index: usize| fs::read_to_string(root.join(format!("tmp/{index}"))).unwrap().trim_end().to_owned();
+    (0..questions.len()).map(value).collect()
+}
+
+#[test]
+fn debians_installer_holds_what_the_files_say_however_hostile_it_is() {
+    let root = installer();
+    let golden =
+        |case: &str| format!("{}/../core/tests/answers/{case}.preseed.cfg", env!("CARGO_MANIFEST_DIR"));
+    let questions = [
+        "passwd/user-fullname",
+        "preseed/late_command",
+        "partman-auto/method",
+        "partman-auto/expert_recipe",
+        "partman/early_command",
+        "netcfg/get_hostname",
+        "partman-crypto/passphrase",
+    ];
+    let unpacked = |command: &str, cut: &str| {
+        let command = command.split(cut).next().unwrap();
+        let output =
+            Command::new("chroot").arg(root.path()).args(["/bin/sh", "-c", command]).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let hostile = read_back(root.path(), &golden("hostile"), &questions);
+    assert_eq!(hostile[0], "it's \"Ö\" <b>&amp;</b> $HOME `id` %end #- yes {{ name }}");
+    let script = unpacked(&hostile[1], " >/target/root/lastmile-setup;");
+    for line in
+        ["|END", "||it's \"quoted\" \\ $HOME `id` \\n %s", "|\ttab – čaj ☕ <&>", "# First start", "END"]
+    {
+        assert!(script.lines().any(|found| found == line), "{line:?} is not in\n{script}");
+    }
+    let quay = read_back(root.path(), &golden("quay"), &questions);
+    assert_eq!((quay[2].as_str(), quay[5].as_str()), ("crypto", "auklet-chart"));
+    assert_eq!(quay[6], "kittiwake & petrel");
+    assert!(
+        quay[3].starts_with("lastmile :: 537 537 537 fat32 ")
+            && quay[3].ends_with("mountpoint{ /var/log } ."),
+        "{}",
+        quay[3]
+    );
+    let mirror = read_back(root.path(), &golden("mirror"), &questions);
+    assert_eq!(mirror[2], "raid");
+    let chooser = unpacked(&mirror[4], " >/tmp/lastmile-disks;");
+    assert!(chooser.lines().any(|line| line.starts_with("disk_left=$(usable |")), "{chooser}");
+}

@@ -65,9 +65,118 @@ fn fill(service: &Service<'_>) {
         "--parameter",
         "console=ttyS0",
     ]);
-    service.add_answers();
+    let answers = service.write("answers.toml", ANSWERS);
+    service.run(&["answers", "save", "quay-server", "--from", &answers]);
     service.add_machine();
     service.arm();
+}
+
+/// Answers whose early step reads back from the installer's own question database what it took of them, and asks the
+/// service for paths that name it: these stand in the trace.
+const ANSWERS: &str = r#"
+locale = "nb_NO.UTF-8"
+keyboard = "no"
+time_zone = "Europe/Oslo"
+host_name = "{{ name }}-7"
+kernel_parameters = ["console=ttyS0"]
+
+[users.purser]
+full_name = "Ship's \"Purser\" $HOME `id` <b> & 100 %"
+password = { plain = "tern bay at dusk" }
+sudo = "password"
+
+[storage]
+layout = "lvm"
+disks.system = { model = "Puffin 480*", size = "smallest" }
+
+[[storage.volumes]]
+mount = "/"
+size = "20G"
+[[storage.volumes]]
+mount = "/var/log"
+size = "rest"
+file_system = "xfs"
+
+[software]
+packages = ["openssh-server", "tmux"]
+
+[last_steps]
+odd = "echo 'it''s \\n 100 % $HOME' >/etc/motd\n# END\n"
+
+[formats.preseed.fragments]
+end = """
+d-i preseed/early_command string \\
+ tell() { v=$(echo "$2" | sed 's/%/%25/g; s/ /%20/g; s,/,%2F,g; s/{/%7B/g; s/}/%7D/g; s/</%3C/g; s/>/%3E/g; s/"/%22/g; s/`/%60/g; s/#/%23/g; s/?/%3F/g'); \\
+  wget -q -O /dev/null "http://{{ service }}/readback/$1/$v"; }; \\
+ for q in debian-installer/locale keyboard-configuration/xkb-keymap time/zone netcfg/get_hostname netcfg/get_domain \\
+  partman-auto/method partman-auto/expert_recipe pkgsel/include passwd/username passwd/user-fullname \\
+  passwd/user-password-crypted debian-installer/add-kernel-opts; do \\
+  tell "$(echo $q | tr / .)" "$(debconf-get $q)"; done; \\
+ debconf-get preseed/late_command | sed 's| >/target/root/lastmile-setup;.*||' >/tmp/late; \\
+ tell late "$(sh /tmp/late | sed -n '/# Last step/,$p' | md5sum | cut -d' ' -f1)"; \\
+ debconf-get partman/early_command | sed 's| >/tmp/lastmile-disks;.*||' >/tmp/early; \\
+ tell disks "$(sh /tmp/early | grep -v report | md5sum | cut -d' ' -f1)"; \\
+ wget -q -O /dev/null '{{ reports.started }}' || true
+"""
+"#;
+
+/// A value of a preseed file on one line.
+fn preseeded(text: &str, question: &str) -> String {
+    let line = text.lines().find(|line| line.split(' ').nth(1) == Some(question)).unwrap();
+    line.splitn(4, ' ').nth(3).unwrap_or_default().into()
+}
+
+/// What the installer has in its database is what the answers say.
+fn compare_with_readback(service: &Service<'_>, got: &[String]) {
+    let preview = service.json(&["answers", "preview", "quay-server", "--machine", "auklet-chart"]);
+    let file = preview["files"][0]["text"].as_str().unwrap();
+    let read = |question: &str| {
+        let start = format!("GET /readback/{}/", question.replace('/', "."));
+        let line = got.iter().find_map(|line| line.strip_prefix(&start));
+        let line = line.unwrap_or_else(|| panic!("{question} was not read back: {got:#?}"));
+        line.split(" → ").next().unwrap().to_owned()
+    };
+    for question in [
+        "debian-installer/locale",
+        "keyboard-configuration/xkb-keymap",
+        "time/zone",
+        "netcfg/get_hostname",
+        "netcfg/get_domain",
+        "partman-auto/method",
+        "pkgsel/include",
+        "passwd/username",
+        "passwd/user-fullname",
+        "debian-installer/add-kernel-opts",
+    ] {
+        let value = read(question);
+        println!("read back: {question} = {value}");
+        assert!(value.starts_with(&preseeded(file, question)), "{question}: {value}");
+    }
+    assert!(read("netcfg/get_hostname").starts_with("auklet-chart-7"));
+    assert!(
+        read("passwd/user-password-crypted").starts_with("$6$"),
+        "the hash, and not what stands in a preview"
+    );
+    // The scripts, unpacked by the installer's shell out of its database, are those that ours unpacks out of the file.
+    let digest = |question: &str, cut: &str, rest: &str| {
+        let command = preseeded(file, question).split(cut).next().unwrap().to_owned() + rest;
+        let output =
+            Command::new(need("/usr/bin/busybox", "busybox-static")).args(["sh", "-c", &command]).output();
+        String::from_utf8(output.unwrap().stdout).unwrap().split(' ').next().unwrap().to_owned()
+    };
+    let late = digest(
+        "preseed/late_command",
+        " >/target/root/lastmile-setup;",
+        " | sed -n '/# Last step/,$p' | md5sum",
+    );
+    assert_eq!(read("late"), late);
+    let disks = digest("partman/early_command", " >/tmp/lastmile-disks;", " | grep -v report | md5sum");
+    assert_eq!(read("disks"), disks);
+    println!("read back: late command {late}, early command {disks}");
+    let recipe = read("partman-auto/expert_recipe");
+    // The trace keeps the first 500 octets of a path; the whole is read back in the tests of answers.
+    assert!(recipe.starts_with("lastmile :: 537 537 537 fat32 $primary{ } method{ efi }"), "{recipe}");
+    assert!(recipe.contains("$lvmok{ } lv_name{ root } in_vg{ system }"), "{recipe}");
 }
 
 /// Waits until the record holds `step`; prints each step as it comes, with the seconds since power-on.
@@ -127,6 +236,7 @@ fn debians_installer_takes_our_answers_under_uefi() {
         .map(|event| format!("{} → {}", event["asked"].as_str().unwrap(), event["got"].as_str().unwrap()))
         .collect();
     println!("{}", got.join("\n"));
+    compare_with_readback(&service, &got);
     assert!(got.iter().any(|line| line.contains("only its size was asked")), "the firmware's probe");
     assert!(
         got.iter().any(|line| line.starts_with("GET /boot/") && line.contains("linux")),

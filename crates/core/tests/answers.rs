@@ -134,9 +134,16 @@ fn debconf_reads_every_preseed_file() {
     }
 }
 
-/// What a preseed file sets, with joined lines, as cdebconf reads them.
+/// What a preseed file sets, as Debian's installer reads it: comments and empty lines are dropped first, what a line begins
+/// with is stripped, and one that ends in a backslash is joined to the next with a blank.
 fn preseeded(text: &str, question: &str) -> String {
-    let joined = text.replace("\\\n", "");
+    let lines = text.lines().filter(|line| !line.starts_with('#') && !line.trim().is_empty());
+    let joined: String = lines
+        .map(|line| match line.trim_start().strip_suffix('\\') {
+            Some(begun) => format!("{} ", begun.trim_end()),
+            None => format!("{}\n", line.trim_start()),
+        })
+        .collect();
     let line = joined.lines().find(|line| line.split(' ').nth(1) == Some(question)).unwrap_or_default();
     line.splitn(4, ' ').nth(3).unwrap_or_default().into()
 }

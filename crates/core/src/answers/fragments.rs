@@ -2,7 +2,7 @@
 
 use std::sync::LazyLock;
 
-use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior, Value, context};
+use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior, Value};
 
 use super::write::quote;
 use crate::{
@@ -40,7 +40,7 @@ fn fault(text: &str, error: &Error) -> Fault {
         (None, Some(line)) => format!("line {line}: {detail}"),
         (None, None) => detail,
     };
-    let mend = "Values are those of texts, `generated`, and `settings`; filters are shell, xml, yaml, preseed and kickstart.";
+    let mend = "Values are those of texts, `settings`, `reports` and, in a template, `generated`; filters are shell, xml, yaml, preseed and kickstart.";
     Fault { place: String::new(), what, mend: mend.into() }
 }
 
@@ -76,34 +76,29 @@ pub(super) fn check_text(text: &str) -> Result<(), Fault> {
     FORMS.template_from_str(text).map(drop).map_err(|error| fault(text, &error))
 }
 
-/// Puts a machine's values into a template. `settings` is what a person may read of its settings.
+/// Puts a machine's values into a template. `own` is what only templates have: the settings as a person may read them,
+/// where to report, and what would be written without the template.
 ///
 /// # Errors
 /// What is wrong with it; the place is left to the caller.
-pub(super) fn fill(
-    text: &str,
-    values: &Values,
-    settings: &Value,
-    generated: Option<&str>,
-) -> Result<String, Fault> {
+pub(super) fn fill(text: &str, values: &Values, own: &Value) -> Result<String, Fault> {
     let bound = Bound::from(values.clone());
-    let own = match generated {
-        Some(generated) => context! { settings, generated },
-        None => context! { settings },
-    };
-    let all = minijinja::value::merge_maps([own, bound.value()]);
+    let all = minijinja::value::merge_maps([own.clone(), bound.value()]);
     FORMS.render_str(text, all).map_err(|error| fault(text, &error))
 }
 
 #[cfg(test)]
 mod tests {
+    use minijinja::context;
+
     use super::*;
 
     #[test]
     fn mistakes_carry_line_and_column_and_helpers_escape() {
         let values = Values::example();
         let settings = context! { locale => "en_GB.UTF-8", motd => "it's <5 & \"more\"" };
-        let fill = |text: &str| fill(text, &values, &settings, Some("whole"));
+        let own = context! { settings, generated => "whole" };
+        let fill = |text: &str| fill(text, &values, &own);
         assert_eq!(fill("a {{ name }}\n{{ settings.locale }}\n").unwrap(), "a auklet-chart\nen_GB.UTF-8\n");
         assert_eq!(fill("{{ settings.motd|shell }}").unwrap(), r#"'it'\''s <5 & "more"'"#);
         assert_eq!(fill("{{ settings.motd|xml }}").unwrap(), "it&apos;s &lt;5 &amp; &quot;more&quot;");

@@ -71,6 +71,20 @@ impl Target<'_> {
         }
     }
 
+    /// What templates have beside the machine's values.
+    fn own_values(&self, resolution: &Resolution) -> minijinja::Value {
+        let report = |stage| self.report_url(stage);
+        minijinja::context! {
+            settings => minijinja::Value::from_serialize(&resolution.shown),
+            reports => minijinja::context! {
+                started => report(ReportStage::Started),
+                done => report(ReportStage::Done),
+                failed => report(ReportStage::Failed),
+                booted => report(ReportStage::Booted),
+            },
+        }
+    }
+
     fn file_url(&self, name: &str) -> String {
         match self.install {
             Some(install) => self.service.answers_url(&install.token, name),
@@ -158,8 +172,11 @@ pub fn write(
     .map_err(|fault| vec![fault])?;
     let template = resolution.settings.formats.get(&family).and_then(|format| format.template.as_ref());
     if let (Some(template), Some(main)) = (template, files.first_mut()) {
-        let settings = minijinja::Value::from_serialize(&resolution.shown);
-        let filled = fragments::fill(template, target.values, &settings, Some(&main.text));
+        let own = minijinja::value::merge_maps([
+            minijinja::context! { generated => main.text.as_str() },
+            target.own_values(resolution),
+        ]);
+        let filled = fragments::fill(template, target.values, &own);
         main.text = filled.map_err(|fault| {
             vec![Fault { place: format!("formats.{}.template", family.as_str()), ..fault }]
         })?;
@@ -177,10 +194,10 @@ impl Parts {
     fn fill(family: Family, resolution: &Resolution, target: &Target<'_>) -> Result<Self, Vec<Fault>> {
         let mut parts = Self { family, texts: std::collections::BTreeMap::new() };
         let Some(format) = resolution.settings.formats.get(&family) else { return Ok(parts) };
-        let settings = minijinja::Value::from_serialize(&resolution.shown);
+        let own = target.own_values(resolution);
         let mut faults = Vec::new();
         for (name, text) in &format.fragments {
-            match fragments::fill(text, target.values, &settings, None) {
+            match fragments::fill(text, target.values, &own) {
                 Ok(mut filled) => {
                     if !filled.ends_with('\n') {
                         filled.push('\n');

@@ -192,7 +192,7 @@ fn disks(file: &mut File, settings: &Resolved, target: &Target<'_>) {
             file.set("grub-installer/bootdev", "string", "default");
         }
         _ => {
-            let script = quote::joined_lines(&choosing(disks, target));
+            let script = quote::one_line(&choosing(disks, target));
             let run = "printf '%b' ".to_owned() + &script + " >/tmp/lastmile-disks; sh /tmp/lastmile-disks";
             file.set("partman/early_command", "string", &run);
         }
@@ -376,7 +376,7 @@ fn packages(file: &mut File, settings: &Resolved) {
 fn end(file: &mut File, settings: &Resolved, target: &Target<'_>) {
     file.section("Reports and end");
     file.set("preseed/early_command", "string", &steps::wget(target, ReportStage::Started));
-    let script = quote::joined_lines(&in_target(settings, target));
+    let script = quote::one_line(&in_target(settings, target));
     // The installer copies its own interfaces file into the system after this.
     let late = format!(
         "printf '%b' {script} >/target/root/lastmile-setup; \

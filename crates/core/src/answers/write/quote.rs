@@ -31,12 +31,12 @@ pub(crate) fn preseed(text: &str) -> Result<String, &'static str> {
     Ok(text.into())
 }
 
-/// Several lines as one argument of `printf '%b'` (POSIX.1-2024, printf), each on a line of its own in a file whose
-/// lines are joined by a backslash at their end.
-pub(super) fn joined_lines(text: &str) -> String {
+/// Several lines as one argument of `printf '%b'` (POSIX.1-2024, printf), on one line: Debian's installer joins lines that
+/// end in a backslash with a blank between, strips their beginnings, and drops those that begin with `#`.
+pub(super) fn one_line(text: &str) -> String {
     let line = |line: &str| line.replace('\\', r"\\").replace('\'', r"\0047").replace('\t', r"\t");
-    let lines: Vec<String> = text.lines().map(|text| format!("{}\\n", line(text))).collect();
-    format!("'{}'", lines.join("\\\n"))
+    let lines: String = text.lines().map(|text| format!("{}\\n", line(text))).collect();
+    format!("'{lines}'")
 }
 
 /// A text as a quoted here-document for a shell, written to `path`: no line of it can end the document, or mean
@@ -79,8 +79,9 @@ mod tests {
         for text in HOSTILE {
             assert_eq!(run(&format!("printf '%s' {}", shell(text))), text.as_bytes(), "{text}");
             let whole = if text.ends_with('\n') { text.to_owned() } else { format!("{text}\n") };
-            let joined = joined_lines(text).replace("\\\n", "");
-            assert_eq!(run(&format!("printf '%b' {joined}")), whole.as_bytes(), "{text}");
+            let line = one_line(text);
+            assert!(!line.contains('\n'));
+            assert_eq!(run(&format!("printf '%b' {line}")), whole.as_bytes(), "{text}");
             assert_eq!(run(&here_document(text, "/dev/stdout")), whole.as_bytes(), "{text}");
         }
     }
