@@ -81,44 +81,44 @@ export function TextField({ form, path, label, hint }: FieldProps) {
 
 /** A list, with an item a line. */
 export function ListField({ form, path, label, hint }: FieldProps) {
-  const id = useId();
   const value = at(form.draft, path);
   const lines = Array.isArray(value) ? (value as string[]) : [];
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== undefined}>
-      <textarea
-        id={id}
-        name={text(path)}
-        className="textarea textarea-sm min-h-8 w-full font-mono text-xs"
-        rows={Math.max(1, Math.min(lines.length, 8))}
-        value={lines.join("\n")}
-        placeholder={inWords(at(form.resolved, path)) || hint}
-        onChange={(event) => {
-          const typed = event.target.value;
-          form.change(put(form.draft, path, typed === "" ? undefined : typed.split("\n")));
-        }}
-      />
-    </Row>
+    <Area
+      form={form}
+      path={path}
+      label={label}
+      text={lines.join("\n")}
+      rows={Math.max(1, Math.min(lines.length, 8))}
+      hint={inWords(at(form.resolved, path)) || hint}
+      change={(typed) => (typed === "" ? undefined : typed.split("\n"))}
+    />
   );
 }
 
 /** A text of several lines: a script, a part of a file. */
 export function LongField({ form, path, label, hint }: FieldProps) {
+  const text = inWords(at(form.draft, path));
+  const rows = Math.max(3, Math.min(text.split("\n").length, 16));
+  return <Area form={form} path={path} label={label} text={text} rows={rows} hint={hint} change={(typed) => typed} />;
+}
+
+/** A field of several lines. What is typed becomes the value that `change` makes of it. */
+function Area(props: FieldProps & { text: string; rows: number; change: (typed: string) => unknown }) {
+  const { form, path, label } = props;
   const id = useId();
-  const value = at(form.draft, path);
-  const typed = typeof value === "string" ? value : "";
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== undefined}>
+    <Row form={form} path={path} label={label} id={id} own={at(form.draft, path) !== undefined}>
       <textarea
         id={id}
         name={text(path)}
         className="textarea textarea-sm min-h-8 w-full font-mono text-xs"
-        rows={Math.max(3, Math.min(typed.split("\n").length, 16))}
+        rows={props.rows}
         spellCheck={false}
-        value={typed}
-        placeholder={hint}
+        value={props.text}
+        placeholder={props.hint}
         onChange={(event) => {
-          form.change(put(form.draft, path, event.target.value));
+          form.change(put(form.draft, path, props.change(event.target.value)));
         }}
       />
     </Row>
@@ -126,52 +126,61 @@ export function LongField({ form, path, label, hint }: FieldProps) {
 }
 
 /** One of several words. */
-export function ChoiceField(props: FieldProps & { choices: Record<string, string> }) {
-  const { form, path, label, choices } = props;
-  const id = useId();
-  const value = at(form.draft, path);
-  const inherited = inWords(at(form.resolved, path));
+export function ChoiceField({ choices, ...props }: FieldProps & { choices: Record<string, string> }) {
+  const inherited = inWords(at(props.form.resolved, props.path));
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== undefined}>
-      <select
-        id={id}
-        name={text(path)}
-        className="select select-sm w-full"
-        value={inWords(value)}
-        onChange={(event) => {
-          form.change(put(form.draft, path, event.target.value));
-        }}
-      >
-        <option value="">{value === undefined && inherited !== "" ? (choices[inherited] ?? inherited) : "not said"}</option>
-        {Object.entries(choices).map(([word, words]) => (
-          <option key={word} value={word}>
-            {words}
-          </option>
-        ))}
-      </select>
-    </Row>
+    <Choice
+      {...props}
+      choices={choices}
+      value={inWords(at(props.form.draft, props.path))}
+      otherwise={inherited === "" ? "not said" : (choices[inherited] ?? inherited)}
+      change={(chosen) => chosen}
+    />
   );
 }
 
 /** Yes, no, or not said here. */
-export function YesNoField({ form, path, label }: FieldProps) {
-  const id = useId();
-  const value = at(form.draft, path);
+export function YesNoField(props: FieldProps) {
+  const value = at(props.form.draft, props.path);
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== undefined}>
+    <Choice
+      {...props}
+      choices={{ true: "yes", false: "no" }}
+      value={typeof value === "boolean" ? String(value) : ""}
+      otherwise={at(props.form.resolved, props.path) === true ? "yes" : "no"}
+      change={(chosen) => (chosen === "" ? undefined : chosen === "true")}
+    />
+  );
+}
+
+/** A list to choose from. Its first line is what it would be otherwise. */
+function Choice(
+  props: FieldProps & {
+    choices: Record<string, string>;
+    value: string;
+    otherwise: string;
+    change: (chosen: string) => unknown;
+  },
+) {
+  const { form, path, label, value } = props;
+  const id = useId();
+  return (
+    <Row form={form} path={path} label={label} id={id} own={value !== ""}>
       <select
         id={id}
         name={text(path)}
         className="select select-sm w-full"
-        value={typeof value === "boolean" ? String(value) : ""}
+        value={value}
         onChange={(event) => {
-          const typed = event.target.value;
-          form.change(put(form.draft, path, typed === "" ? undefined : typed === "true"));
+          form.change(put(form.draft, path, props.change(event.target.value)));
         }}
       >
-        <option value="">{at(form.resolved, path) === true ? "yes" : "no"}</option>
-        <option value="true">yes</option>
-        <option value="false">no</option>
+        <option value="">{value === "" ? props.otherwise : "not said here"}</option>
+        {Object.entries(props.choices).map(([word, words]) => (
+          <option key={word} value={word}>
+            {words}
+          </option>
+        ))}
       </select>
     </Row>
   );

@@ -3,12 +3,10 @@ import { useState } from "react";
 
 import { answer, api, type AnswersPreview } from "../api/client";
 import { Prose } from "../parts/Prose";
+import { MachinePicker } from "../parts/MachinePicker";
 import { Failed, Loading } from "../parts/States";
 import { changedLines } from "./draft";
 import type { Looking } from "./useAnswers";
-
-/** Machines that are offered by name; any other is typed. */
-const OFFERED = 200;
 
 /** The finished file, changing as somebody types beside it, with the lines lit that differ from what is saved. */
 export function File(props: {
@@ -19,11 +17,6 @@ export function File(props: {
 }) {
   const { preview, before, looking, setLooking } = props;
   const [chosen, setChosen] = useState(0);
-  const machines = useQuery({
-    queryKey: ["machines", "names"],
-    queryFn: async () =>
-      answer(await api.GET("/api/v1/machines", { params: { query: { sort: "name", limit: OFFERED } } })),
-  });
   const images = useQuery({ queryKey: ["images"], queryFn: async () => answer(await api.GET("/api/v1/images")) });
   const files = preview.data?.files ?? [];
   const file = files[chosen] ?? files[0];
@@ -32,21 +25,12 @@ export function File(props: {
   return (
     <section aria-label="The file">
       <div className="mb-2 flex flex-wrap gap-2">
-        <input
-          className="input input-sm w-44"
-          list="machines"
-          aria-label="Machine"
-          placeholder="machine: an example"
+        <MachinePicker
           value={looking.machine}
-          onChange={(event) => {
-            setLooking({ ...looking, machine: event.target.value });
+          change={(machine) => {
+            setLooking({ ...looking, machine });
           }}
         />
-        <datalist id="machines">
-          {(machines.data?.machines ?? []).map((machine) => (
-            <option key={machine.name} value={machine.name} />
-          ))}
-        </datalist>
         <select
           className="select select-sm w-52"
           aria-label="Image"

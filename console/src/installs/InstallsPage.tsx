@@ -138,6 +138,8 @@ function Row({ row, now }: { row: InstallRow; now: number }) {
       </div>
       <div role="cell">
         <StateMark state={row.state} />
+        {row.waits_for > 0 && <span className="block pl-3 text-xs font-semibold">waits for answers</span>}
+        {(row.differs ?? 0) > 0 && <span className="block pl-3 text-xs font-semibold">not as expected</span>}
       </div>
       <div role="cell" className="hidden lg:block">
         {row.booting_at ? span(row.booting_at, row.ended_at ?? now) : "–"}

@@ -1,7 +1,8 @@
-import { useQuery, type UseQueryResult } from "@tanstack/react-query";
+import type { UseQueryResult } from "@tanstack/react-query";
 
-import { answer, api, type Language, type MenuPreview } from "../api/client";
+import type { Language, MenuPreview } from "../api/client";
 import { Parameters } from "../parts/Parameters";
+import { MachinePicker } from "../parts/MachinePicker";
 import { Failed, Loading } from "../parts/States";
 import type { Viewer } from "./useMenus";
 
@@ -11,9 +12,6 @@ const LANGUAGES: Record<Language, string> = {
   pxelinux: "PXELINUX",
   script: "script",
 };
-/** Machines that are offered by name; any other is typed. */
-const OFFERED = 200;
-
 /** The screen as the machine will show it, changing as somebody types beside it. */
 export function Preview(props: {
   preview: UseQueryResult<MenuPreview>;
@@ -21,32 +19,18 @@ export function Preview(props: {
   setViewer: (viewer: Viewer) => void;
 }) {
   const { preview, viewer, setViewer } = props;
-  const machines = useQuery({
-    queryKey: ["machines", "names"],
-    queryFn: async () =>
-      answer(await api.GET("/api/v1/machines", { params: { query: { sort: "name", limit: OFFERED } } })),
-  });
   const set = (part: Partial<Viewer>) => {
     setViewer({ ...viewer, ...part });
   };
   return (
     <section aria-label="What the machine shows" className="min-w-0 lg:sticky lg:top-0 lg:self-start">
       <div className="mb-2 flex flex-wrap gap-2">
-        <input
-          className="input input-sm w-44"
-          list="machines"
-          aria-label="Machine"
-          placeholder="machine: an example"
+        <MachinePicker
           value={viewer.machine}
-          onChange={(event) => {
-            set({ machine: event.target.value });
+          change={(machine) => {
+            set({ machine });
           }}
         />
-        <datalist id="machines">
-          {(machines.data?.machines ?? []).map((machine) => (
-            <option key={machine.name} value={machine.name} />
-          ))}
-        </datalist>
         <select
           className="select select-sm w-40"
           aria-label="Firmware"

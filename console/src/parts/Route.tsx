@@ -8,7 +8,7 @@ const STOPS: { name: string; steps: Step[] }[] = [
   { name: "kernel", steps: ["kernel", "initrd"] },
   { name: "answers", steps: ["answers"] },
   { name: "installing", steps: ["started"] },
-  { name: "installed", steps: ["done"] },
+  { name: "installed", steps: ["done", "booted"] },
 ];
 
 const GAP = 26;

@@ -6,7 +6,7 @@ mod support;
 use std::{fs, process::Command};
 
 use support::{
-    need,
+    curl, need,
     service::Service,
     site::{MACHINE, loopback},
 };
@@ -51,15 +51,8 @@ fn save(service: &Service<'_>, name: &str, toml: &str) {
     service.run(&["answers", "save", name, "--from", &file]);
 }
 
-/// Status and body of what curl gets.
 fn get(url: &str) -> (String, String) {
-    let output = Command::new(need("/usr/bin/curl", "curl"))
-        .args(["-s", "-m", "20", "-w", "\n%{http_code}", url])
-        .output()
-        .unwrap();
-    let text = String::from_utf8(output.stdout).unwrap();
-    let (body, status) = text.rsplit_once('\n').unwrap();
-    (status.into(), body.into())
+    curl(&[url])
 }
 
 #[test]
@@ -98,6 +91,12 @@ fn layers_override_each_other_and_every_value_says_where_it_comes_from() {
     let (_, said) = service.fail(&["answers", "save", "machine:nobody", "--from", &bad]);
     assert!(said.contains("no machine is named 'nobody'"), "{said}");
     service.run(&["answers", "remove", "label:chart"]);
+    // A machine takes its settings with it: another of that name begins with none.
+    service.run(&["machine", "add", "gate-9", "--mac", "02:00:5e:00:53:99"]);
+    save(&service, "machine:gate-9", "keyboard = 'no'\n");
+    service.run(&["machine", "remove", "gate-9"]);
+    let left = service.run(&["answers", "list"]);
+    assert!(!left.contains("machine:gate-9") && left.matches("machine:").count() == 1, "{left}");
     let preview = service.json(&["answers", "preview", "quay-server", "--machine", MACHINE]);
     assert_eq!(preview["origins"]["time_zone"], "site");
 }
@@ -196,6 +195,8 @@ fn a_machine_waits_for_what_is_asked_and_goes_on_by_itself() {
     let menu = plan["plan"]["menu"].as_str().unwrap();
     assert!(menu.contains("Waiting for an answer to: At which berth?"), "{menu}");
     assert!(menu.contains(&format!("source \"$from\"/pick/{DASHED}/wait.grub")), "{menu}");
+    let grub = service.write("grub.cfg", menu);
+    assert!(Command::new("grub-script-check").arg(grub).status().unwrap().success(), "{menu}");
     let url = |file: &str| format!("http://127.0.0.1:25124/{file}");
     let (status, text) = get(&url(&format!("pick/{DASHED}/wait.grub")));
     assert_eq!(status, "200");
@@ -392,4 +393,76 @@ fn debians_installer_holds_what_the_files_say_however_hostile_it_is() {
     assert_eq!(mirror[2], "raid");
     let chooser = unpacked(&mirror[4], " >/tmp/lastmile-disks;");
     assert!(chooser.lines().any(|line| line.starts_with("disk_left=$(usable |")), "{chooser}");
+}
+
+/// What the new system runs at its first start, out of the answer file: run by a real shell, it reports to the service.
+#[test]
+fn the_first_start_runs_its_scripts_and_reports_by_the_shell_alone() {
+    let service = quay(25_130);
+    save(&service, "label:chart", "[first_boot]\nb = 'exit 3'\na = 'touch $0.ran'\n");
+    service.run(&[
+        "install",
+        "arm",
+        MACHINE,
+        "--image",
+        "tidewrack-12",
+        "--answers",
+        "quay-server",
+        "--asked",
+        "berth=7",
+    ]);
+    let (_, menu) = get(&format!("http://127.0.0.1:25132/grub/grub.cfg-01-{DASHED}"));
+    let file =
+        menu.split_whitespace().find_map(|word| word.strip_prefix("url=")).unwrap().trim_end_matches(';');
+    let (_, text) = get(file);
+    let late = text.lines().find_map(|line| line.strip_prefix("d-i preseed/late_command string ")).unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let here = dir.path().to_str().unwrap();
+    let sh = |script: &str| {
+        let path = format!("{here}:{}", std::env::var("PATH").unwrap());
+        let output = Command::new("bash").args(["-c", script]).env("PATH", path).output().unwrap();
+        (
+            output.status.success(),
+            String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned(),
+        )
+    };
+    let (_, script) = sh(late.split(" >/target/root").next().unwrap());
+    // Only what puts the first start in place, with its folders elsewhere; what would switch it off tells that it was asked.
+    let begin = script.find("# First start\n").unwrap();
+    let place = script[begin..].split("# Last step").next().unwrap();
+    let place =
+        place.replace("/usr/local/lib/lastmile", &format!("{here}/lib")).replace("/etc/systemd/system", here);
+    for (name, body) in [
+        ("systemctl", format!("echo \"$@\" >>{here}/asked")),
+        ("sleep", format!("echo slept >>{here}/asked")),
+    ] {
+        let path = dir.path().join(name);
+        fs::write(&path, format!("#!/bin/sh\n{body}\n")).unwrap();
+        fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    }
+    let (ok, said) = sh(&place);
+    assert!(ok, "{said}");
+    let asked = || fs::read_to_string(dir.path().join("asked")).unwrap();
+    assert_eq!(asked(), "enable lastmile-first-boot.service\n");
+    let unit = fs::read_to_string(dir.path().join("lastmile-first-boot.service")).unwrap();
+    assert!(unit.contains(&format!("ExecStart=/bin/bash {here}/lib/first-boot")), "{unit}");
+
+    let (ok, said) = sh(&format!("bash {here}/lib/first-boot"));
+    assert!(!ok && said.contains("first-boot.d/b failed"), "{said}");
+    assert!(dir.path().join("lib/first-boot.d/a.ran").exists(), "the one before it ran");
+    assert_eq!(asked().lines().last(), Some("disable lastmile-first-boot.service"));
+    let outcome = service.json(&["install", "show", "1"])["outcome"]["actual"].clone();
+    let own = |command: &str| sh(command).1.trim().to_owned();
+    assert_eq!(outcome["host_name"], own("uname -n"));
+    assert_eq!(outcome["kernel"], own("uname -r"));
+    assert_eq!(outcome["os"], own(". /etc/os-release; echo \"$PRETTY_NAME\""));
+    assert_eq!(outcome["is_first_boot_failed"], true);
+
+    // Where nobody answers it tries again for a while, and ends.
+    fs::write(dir.path().join("asked"), "").unwrap();
+    let away = fs::read_to_string(dir.path().join("lib/first-boot")).unwrap().replace("/25132", "/9");
+    fs::write(dir.path().join("lib/first-boot"), away).unwrap();
+    sh(&format!("bash {here}/lib/first-boot"));
+    assert_eq!(asked().matches("slept").count(), 10, "{}", asked());
+    assert!(asked().ends_with("disable lastmile-first-boot.service\n"));
 }

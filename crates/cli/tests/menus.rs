@@ -6,7 +6,7 @@ mod support;
 use std::process::Command;
 
 use support::{
-    need,
+    curl, need,
     service::Service,
     site::{MACHINE, loopback},
 };
@@ -53,18 +53,6 @@ fn quay(first_port: u16) -> Service<'static> {
     service
 }
 
-/// Status and body of what curl gets.
-fn get(words: &[&str]) -> (String, String) {
-    let output = Command::new(need("/usr/bin/curl", "curl"))
-        .args(["-s", "-m", "20", "-w", "\n%{http_code}"])
-        .args(words)
-        .output()
-        .unwrap();
-    let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    let (body, status) = text.rsplit_once('\n').unwrap();
-    (status.into(), body.into())
-}
-
 fn installs(service: &Service<'_>) -> u64 {
     service.json(&["install", "list"])["total"].as_u64().unwrap()
 }
@@ -74,20 +62,20 @@ fn a_pick_arms_once_and_only_when_it_is_taken_whole() {
     let service = quay(25_060);
     let at = |mac: &str, key: &str| format!("http://127.0.0.1:25062/pick/{mac}/{key}.grub");
 
-    let (status, _) = get(&["-I", &at(DASHED, "tools.again")]);
+    let (status, _) = curl(&["-I", &at(DASHED, "tools.again")]);
     assert_eq!((status.as_str(), installs(&service)), ("409", 0), "only its size was asked for");
-    let (status, said) = get(&[&at("00-00-5e-00-53-99", "tools.again")]);
+    let (status, said) = curl(&[&at("00-00-5e-00-53-99", "tools.again")]);
     assert_eq!(
         (status.as_str(), installs(&service)),
         ("404", 0),
         "nothing is installed on a newcomer: {said}"
     );
-    let (status, _) = get(&[&at(DASHED, "tools.nothing")]);
+    let (status, _) = curl(&[&at(DASHED, "tools.nothing")]);
     assert_eq!((status.as_str(), installs(&service)), ("404", 0));
-    let (status, _) = get(&["-X", "POST", &at(DASHED, "tools.again")]);
+    let (status, _) = curl(&["-X", "POST", &at(DASHED, "tools.again")]);
     assert_eq!((status.as_str(), installs(&service)), ("405", 0));
 
-    let (status, first) = get(&[&at(DASHED, "tools.again")]);
+    let (status, first) = curl(&[&at(DASHED, "tools.again")]);
     assert_eq!((status.as_str(), installs(&service)), ("200", 1), "{first}");
     assert!(first.contains("linux ") && first.contains("/answers/"), "{first}");
     let install = service.json(&["install", "show", "1"]);
@@ -96,13 +84,13 @@ fn a_pick_arms_once_and_only_when_it_is_taken_whole() {
         (&"somebody at the machine".into(), &"booting".into())
     );
     // A loader that asks a second time, or in another language's words, is led to the same install.
-    assert_eq!(get(&[&at(DASHED, "tools.again")]).1, first);
-    let again = get(&["tftp://127.0.0.1:25061/pick/00-00-5e-00-53-01/tools.again.pxelinux"]).1;
+    assert_eq!(curl(&[&at(DASHED, "tools.again")]).1, first);
+    let again = curl(&["tftp://127.0.0.1:25061/pick/00-00-5e-00-53-01/tools.again.pxelinux"]).1;
     let token = first.split("/answers/").nth(1).unwrap().split('/').next().unwrap();
     assert!(again.contains(token), "{again}");
     assert_eq!(installs(&service), 1);
     // From here on the machine is installed without being asked again.
-    let (_, menu) = get(&[&format!("http://127.0.0.1:25062/grub/grub.cfg-01-{DASHED}")]);
+    let (_, menu) = curl(&[&format!("http://127.0.0.1:25062/grub/grub.cfg-01-{DASHED}")]);
     assert!(menu.contains(token), "{menu}");
     let story = service.run(&["trace", MACHINE, "--all"]);
     assert!(!story.contains(token), "a token is in the trace: {story}");
@@ -115,13 +103,13 @@ fn a_script_hands_the_phrase_over_and_a_wrong_one_arms_nothing() {
     for wrong in
         ["", "?phrase=", "?phrase=erase%20it%20al", "?phrase=Erase%20it%20all", "?other=erase%20it%20all"]
     {
-        let (status, said) = get(&[&format!("{pick}{wrong}")]);
+        let (status, said) = curl(&[&format!("{pick}{wrong}")]);
         assert_eq!((status.as_str(), installs(&service)), ("403", 0), "{wrong}: {said}");
     }
     // TFTP has no place for a phrase.
-    let (_, by_tftp) = get(&[&format!("tftp://127.0.0.1:25065/pick/{DASHED}/install.script")]);
+    let (_, by_tftp) = curl(&[&format!("tftp://127.0.0.1:25065/pick/{DASHED}/install.script")]);
     assert_eq!((by_tftp.as_str(), installs(&service)), ("", 0));
-    let (status, text) = get(&[&format!("{pick}?phrase=erase%20it%20all")]);
+    let (status, text) = curl(&[&format!("{pick}?phrase=erase%20it%20all")]);
     assert_eq!((status.as_str(), installs(&service)), ("200", 1), "{text}");
     assert!(text.starts_with("#!ipxe\n"), "{text}");
     // Nobody reads a phrase back, nor what it was turned into.
@@ -196,7 +184,7 @@ fn a_menu_is_kept_changed_without_its_phrase_and_removed_when_nobody_is_shown_it
 fn the_menu_of_the_machine_its_label_its_subnet_and_the_site_go_in_this_order() {
     let service = quay(25_072);
     let title = || {
-        let (_, text) = get(&[&format!("http://127.0.0.1:25074/grub/grub.cfg-01-{DASHED}")]);
+        let (_, text) = curl(&[&format!("http://127.0.0.1:25074/grub/grub.cfg-01-{DASHED}")]);
         ["quay", "kiosks", "holm", "gannet"]
             .into_iter()
             .find(|name| text.contains(&format!("menu of {name}")))

@@ -58,15 +58,19 @@ fn resolved(case: &str) -> Resolution {
 
 fn written(case: &str, family: Family) -> Result<Vec<AnswerFile>, Vec<Fault>> {
     let (subject, key) = (subject(), key());
-    let target = Target {
+    write(family, &resolved(case), &target(&subject, Some(&key), case))
+}
+
+/// What a file is written for; without a key, as in a preview.
+fn target<'a>(subject: &'a Subject, key: Option<&'a SealKey>, title: &'a str) -> Target<'a> {
+    Target {
         install: None,
         service: subject.service,
         values: &subject.values,
-        key: Some(&key),
+        key,
         cpu: Some(Cpu::X64),
-        title: case,
-    };
-    write(family, &resolved(case), &target)
+        title,
+    }
 }
 
 fn main_text(case: &str, family: Family) -> String {
@@ -224,6 +228,35 @@ fn disks_are_found_by_what_they_are_like_and_others_never_taken() {
     assert_eq!(found(disks), format!("partman-auto/disk={both}\ngrub-installer/bootdev={both}\n"));
     let one = "457862|/dev/sdb|Puffin 480 T1|P-2\n457862|/dev/sdc|Puffin 480 T1|ARCHIVE-3\n";
     assert!(found(one).contains("/failed?text=no+disk+fits"), "{}", found(one));
+}
+
+/// The same in kickstart's own words: what is found is put into the commands that divide the disks.
+#[test]
+fn kickstart_divides_the_disks_that_were_found() {
+    let text = main_text("mirror", Family::Kickstart);
+    let pre = sections(&text).into_iter().find(|(name, _)| name == "%pre").unwrap().1;
+    let dir = tempfile::tempdir().unwrap();
+    let here = dir.path().display();
+    let included = |disks: &str| {
+        let tools = format!("lsblk() {{ cat <<'E'\n{disks}E\n}}\ncurl() {{ echo \"$@\"; }}\n");
+        let _ = fs::remove_file(dir.path().join("lastmile-disks"));
+        let (ok, said) = run("bash", &["-c", &(tools + &pre.replace("/tmp/", &format!("{here}/")))], "");
+        (ok, said, fs::read_to_string(dir.path().join("lastmile-disks")).unwrap_or_default())
+    };
+    let disk = |name: &str, size: u64, model: &str, serial: &str| {
+        format!("NAME=\"{name}\" SIZE=\"{size}\" MODEL=\"{model}\" SERIAL=\"{serial}\" TYPE=\"disk\"\n")
+    };
+    let disks = disk("sda", 480_103_981_056, "Puffin 480 T1", "ARCHIVE-1")
+        + &disk("sdb", 480_103_981_056, "Puffin 480 T1", "P-2")
+        + &disk("sdc", 480_104_000_000, "Puffin 480 T2", "P-3")
+        + "NAME=\"sr0\" SIZE=\"1\" MODEL=\"Puffin 480\" SERIAL=\"\" TYPE=\"rom\"\n";
+    let (ok, said, text) = included(&disks);
+    assert!(ok, "{said}");
+    assert!(text.contains("ignoredisk --only-use=sdb,sdc\n"), "{text}");
+    assert!(text.contains("raid / --level=RAID1 --device=root --fstype=xfs raid.21 raid.22\n"), "{text}");
+    assert!(text.contains("part raid.22 --size=1024 --grow --ondisk=sdc\n") && !text.contains('@'), "{text}");
+    let (ok, said, text) = included(&disk("sda", 480_103_981_056, "Puffin 480 T1", "P-1"));
+    assert!(!ok && said.contains("/failed?text=no+disk+fits") && text.is_empty(), "{said}{text}");
 }
 
 #[test]
@@ -427,14 +460,7 @@ fn what_a_format_cannot_say_is_named_with_its_place() {
     let long = Settings { host_name: Some("chart-workstation-7".into()), ..long };
     let resolution = resolve([(Layer::Site, &long)], &subject(), &BTreeMap::new()).unwrap();
     let subject = subject();
-    let target = Target {
-        install: None,
-        service: subject.service,
-        values: &subject.values,
-        key: None,
-        cpu: None,
-        title: "",
-    };
+    let target = target(&subject, None, "");
     let faults = write(Family::UnattendedXml, &resolution, &target).unwrap_err();
     assert_eq!(faults.len(), 1);
     assert!(faults[0].place == "host_name" && faults[0].what.contains("15 characters"), "{faults:?}");
@@ -443,14 +469,7 @@ fn what_a_format_cannot_say_is_named_with_its_place() {
 #[test]
 fn a_preview_holds_no_secret() {
     let subject = subject();
-    let target = Target {
-        install: None,
-        service: subject.service,
-        values: &subject.values,
-        key: None,
-        cpu: None,
-        title: "",
-    };
+    let target = target(&subject, None, "");
     for (case, families) in MATRIX {
         for family in families {
             for file in write(*family, &resolved(case), &target).unwrap() {
@@ -475,14 +494,7 @@ fn mistakes_in_fragments_and_templates_carry_line_and_column() {
         let settings = draft.settle(kept).map_err(|faults| faults[0].to_string())?;
         let resolution = resolve([(Layer::Site, &settings)], &subject(), &BTreeMap::new()).unwrap();
         let subject = subject();
-        let target = Target {
-            install: None,
-            service: subject.service,
-            values: &subject.values,
-            key: None,
-            cpu: None,
-            title: "",
-        };
+        let target = target(&subject, None, "");
         let family = FAMILIES.into_iter().find(|family| family.as_str() == format).unwrap();
         write(family, &resolution, &target)
             .map(|files| files[0].text.clone())

@@ -159,7 +159,7 @@ pub(crate) fn rows(installs: &[InstallRow]) -> String {
             install.machine.clone(),
             format!("{} r{}", install.image, install.revision),
             format!("{} v{}", install.answers, install.answers_version),
-            install.state.to_string(),
+            state(install),
             or_dash(install.last_step.map(|step| step.as_str())),
             took(install),
             ago(Some(install.last_step_at)),
@@ -168,6 +168,15 @@ pub(crate) fn rows(installs: &[InstallRow]) -> String {
     };
     let head = ["no", "machine", "image", "answers", "state", "last step", "took", "moved", "armed by"];
     table(head, installs.iter().map(row))
+}
+
+/// How far it is, and what of it needs somebody.
+fn state(install: &InstallRow) -> String {
+    match (install.waits_for, install.differs.unwrap_or(0)) {
+        (0, 0) => install.state.to_string(),
+        (0, count) => format!("{}, {count} not as expected", install.state),
+        _ => format!("{}, waits for answers", install.state),
+    }
 }
 
 /// From the first sign of the boot to the end.

@@ -33,3 +33,15 @@ pub fn need(path: &str, package: &str) -> String {
     assert!(Path::new(path).exists(), "{path} is missing: `apt-get install {package}` (or `make setup`)");
     path.into()
 }
+
+/// Status and body of what `curl` gets with these arguments.
+pub fn curl(arguments: &[&str]) -> (String, String) {
+    let output = std::process::Command::new(need("/usr/bin/curl", "curl"))
+        .args(["-s", "-m", "20", "-w", "\n%{http_code}"])
+        .args(arguments)
+        .output()
+        .unwrap();
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    let (body, status) = text.rsplit_once('\n').unwrap();
+    (status.into(), body.into())
+}

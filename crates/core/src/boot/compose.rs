@@ -1,6 +1,6 @@
 //! From the boot plan to the screen of one machine.
 
-use std::{net::Ipv4Addr, time::Duration};
+use std::{collections::BTreeMap, net::Ipv4Addr, time::Duration};
 
 use super::{
     Action, Architecture, BootPlan, Bound, Parameter, Service, Values, boot_path,
@@ -74,8 +74,7 @@ impl Viewer<'_> {
             image_iso: revision
                 .filter(|revision| revision.volume.is_some())
                 .map(|revision| url(iso_path(mac, &revision.image_name, revision.number))),
-            asked: None,
-            counter: None,
+            asked: Some(BTreeMap::new()),
         }
     }
 

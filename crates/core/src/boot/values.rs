@@ -92,8 +92,6 @@ pub struct Values {
     /// What was answered to questions, by their names. `None` where it is not known yet which there are: then any name
     /// is taken.
     pub asked: Option<BTreeMap<String, String>>,
-    /// The machine's place among those that are named together.
-    pub counter: Option<u32>,
 }
 
 impl Values {
@@ -119,7 +117,6 @@ impl Values {
                 "http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1/tidewrack-12.iso".into(),
             ),
             asked: Some(BTreeMap::new()),
-            counter: None,
         }
     }
 
@@ -163,7 +160,6 @@ impl Object for Values {
             "service" => Value::from(self.service.as_str()),
             "serial" => Value::from(self.facts.get("serial").map_or("", String::as_str)),
             "asked" => Value::from_object(Asked(self.asked.clone())),
-            "counter" => Value::from(self.counter?),
             "image" => context! { url => text(&self.image_url), iso => text(&self.image_iso) },
             _ => return None,
         })

@@ -10,6 +10,7 @@ use lastmile_api::{
     PlanView, Problem, TraceLine,
 };
 use lastmile_core::{
+    answers::Scope,
     boot::{LineAction, Parameter, loader_path, plan},
     dhcp::{ClientKey, FurtherOption},
     machine::Machine,
@@ -173,8 +174,15 @@ pub(super) async fn remove(
         )));
     }
     let id = machine.id;
-    app.store.write(move |tx| tx.remove_machine(id)).await?;
-    app.change_site(|site| site.without_machine(machine));
+    let settings = Scope::Machine(id);
+    let own = settings.clone();
+    app.store
+        .write(move |tx| {
+            tx.remove_machine(id)?;
+            tx.remove_answers(&own)
+        })
+        .await?;
+    app.change_site(|site| site.without_machine(machine).without_answers(&settings));
     let _ = app.events.send(Event::Gone { name });
     Ok(StatusCode::NO_CONTENT)
 }

@@ -7,7 +7,6 @@ mod preseed;
 pub(super) mod quote;
 mod steps;
 mod unattended;
-mod windows;
 
 use zeroize::Zeroizing;
 
