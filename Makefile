@@ -79,6 +79,7 @@ lint: packages-build console ## Formatting, clippy, the fuzz targets, the consol
 .PHONY: bench
 bench: packages-bench console ## Measure against floors in the same run
 	$(CARGO) bench --package lastmile --bench library --bench wire
+	$(CARGO) bench --package lastmile-core --bench answers
 
 # The toolchain's unstable flags are what the fuzzer's own are.
 FUZZ_SECONDS ?= 60
