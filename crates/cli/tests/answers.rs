@@ -206,7 +206,8 @@ fn a_machine_waits_for_what_is_asked_and_goes_on_by_itself() {
     );
     let (_, script) = get(&url(&format!("script/{DASHED}/menu.script")));
     assert!(
-        script.contains("chain --replace --autofree") && script.contains("prompt --timeout 10000"),
+        script.contains("chain --replace --autofree")
+            && script.contains("choose --timeout 10000 --default wait"),
         "{script}"
     );
     let (_, config) = get(&url(&format!("pxelinux.cfg/01-{DASHED}")));

@@ -337,3 +337,57 @@ fn a_uefi_application_is_handed_over_to_and_finds_its_own_files() {
     println!("{story}");
     assert!(story.contains("boot/bcd of bollard-pe r1"), "{story}");
 }
+
+/// Answers that leave something open.
+const ASKS: &str = r#"
+[users.purser]
+password = { plain = "tern bay at dusk" }
+[questions.berth]
+ask = "At which berth does it stand?"
+kind = "number"
+"#;
+
+#[test]
+fn a_machine_waits_for_answers_and_goes_on_by_itself_with_every_loader() {
+    let loaders: [(&str, AddLoader); 3] =
+        [("g", |service| add_bios_grub(service)), ("p", |service| add_pxelinux(service)), ("s", |_| ())];
+    for (name, add_loader) in loaders {
+        let namespace = wire(&format!("wait-{name}"));
+        let service = prepare(&namespace);
+        add_loader(&service);
+        let asks = service.write("asks.toml", ASKS);
+        service.run(&["answers", "save", "asks", "--from", &asks]);
+        service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "asks"]);
+        let since = Instant::now();
+        let computer = Computer::power_on(&namespace, service.folder.path(), "", &[]);
+        // Nobody presses a key: it asks, and asks again.
+        let asked = || {
+            let story = service.run(&["trace", "auklet-chart", "--all"]);
+            story
+                .lines()
+                .filter(|line| line.contains("→ menu,") || line.contains("→ whether there is more"))
+                .count()
+        };
+        wait_for("the third question", LIMIT, || {
+            std::thread::sleep(Duration::from_millis(500));
+            (asked() >= 3).then_some(())
+        });
+        println!("{:6.1} s  {name}: asked three times", since.elapsed().as_secs_f64());
+        picture(&computer, &format!("firmware-wait-{name}.png"));
+        assert_eq!(service.json(&["install", "show", "1"])["kernel_fetches"], 0);
+        if name == "g" {
+            // Whoever stands there can leave it, and come back.
+            computer.press(&["esc"]);
+            let left = asked();
+            std::thread::sleep(Duration::from_secs(15));
+            picture(&computer, "firmware-wait-left.png");
+            assert!(asked() <= left + 1, "it asks on, though somebody left");
+            computer.press(&["ret"]);
+        }
+        service.run(&["install", "answer", "1", "berth=7"]);
+        step(&service, "kernel", since);
+        step(&service, "initrd", since);
+        drop(computer);
+        println!("{}", service.run(&["trace", "auklet-chart", "--all"]));
+    }
+}

@@ -19,6 +19,9 @@ use crate::{
 
 /// Time to read what is about to happen, and to choose otherwise.
 const READING_TIME: Duration = Duration::from_secs(5);
+/// Between two questions whether what is waited for is there. Menus that wait start their first line after it, which in
+/// most languages reads the menu anew.
+pub(super) const AGAIN: Duration = Duration::from_secs(10);
 /// Key of the line that waits for answers.
 pub const WAIT_KEY: &str = "wait";
 /// Menus within menus that are followed.
@@ -182,6 +185,7 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
             let asks =
                 install.open_questions.values().map(|question| question.ask.as_str()).collect::<Vec<_>>();
             screen.title = format!("Install {} of {}", install.number, install.machine_name);
+            screen.timeout = Some(AGAIN);
             screen.lines.push(line(
                 WAIT_KEY,
                 format!("Waiting for an answer to: {}", asks.join(" ")),

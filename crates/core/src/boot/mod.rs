@@ -20,6 +20,7 @@ mod values;
 
 pub use advice::{Advice, AdviceOption, AdvicePort, AdviceRow, Ports, advise};
 pub use arch::{Architecture, Fetches, Firmware};
+use compose::AGAIN;
 pub use compose::{Viewer, WAIT_KEY, answered_line, picked, picked_line, screen_for, screen_of_menu};
 pub use drawing::{Drawn, draw};
 pub use identify::{LoaderFacts, identify};

@@ -212,7 +212,7 @@ impl BootPlan<'_> {
                 install.answers_version
             ),
             Action::Wait { install } => {
-                format!("a screen that waits for answers to install {}", install.number)
+                format!("a screen that waits, of install {}", install.number)
             }
             Action::Live(image) => format!("live image {} r{}", image.name, image.current.number),
             Action::Menu(Some(menu)) => format!("menu {}", menu.name),

@@ -2,8 +2,8 @@
 
 use std::fmt::Write;
 
-use super::{AGAIN_SECS, ascii, line, one_line, url_path};
-use crate::boot::{HttpReach, KernelBoot, Line, LineAction, Screen, Service, menu::After};
+use super::{ascii, line, one_line, url_path};
+use crate::boot::{AGAIN, HttpReach, KernelBoot, Line, LineAction, Screen, Service, menu::After};
 
 /// Who may edit entries and use the command line while a phrase guards any: nobody, as it has no phrase.
 const NOBODY: &str = "nobody";
@@ -141,7 +141,7 @@ fn write_action(out: &mut String, pad: &str, path: &str, action: &LineAction, af
         // what there is to start, or nothing yet.
         LineAction::Again(_) => {
             line(out, format_args!("{pad}echo 'Waiting. Escape leads back to the menu.'"));
-            line(out, format_args!("{pad}while sleep --interruptible {AGAIN_SECS}; do"));
+            line(out, format_args!("{pad}while sleep --interruptible {}; do", AGAIN.as_secs()));
             line(out, format_args!("{pad}  source \"$from\"{}", quote(&format!("/{}.grub", url_path(path)))));
             line(out, format_args!("{pad}done"));
         }

@@ -14,9 +14,6 @@ use serde::{Deserialize, Serialize};
 
 use super::{HttpReach, LineAction, Screen, Service, menu::After};
 
-/// Seconds between two questions whether what is waited for is there.
-const AGAIN_SECS: u32 = 10;
-
 /// The language that a loader reads menus in.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -3,7 +3,7 @@
 //! The language has no quotes. What has a meaning in it: the end of a line, `${` anywhere, and the words `||`, `&&`, `;`
 //! and those that begin with `#`. What is put in is split into words and none of them is left to be any of these.
 
-use super::{AGAIN_SECS, ascii, line, one_line, url_path};
+use super::{ascii, line, one_line, url_path};
 use crate::boot::{KernelBoot, Line, LineAction, Screen, Service, menu::After, script_path};
 
 /// Writes `screen`. Labels of our own begin with `_`, which no entry's key holds.
@@ -97,11 +97,6 @@ fn write_action(out: &mut String, path: &str, action: &LineAction, service: Serv
         LineAction::PowerOff => line(out, format_args!("poweroff")),
         LineAction::Message(text) => write_message(out, text),
         LineAction::Again(mac) => {
-            let wait = AGAIN_SECS * 1000;
-            line(
-                out,
-                format_args!("prompt --timeout {wait} Waiting. Press any key for the menu. && goto _menu ||"),
-            );
             line(out, format_args!("chain --replace --autofree {} ||", url(&script_path(*mac))));
         }
         LineAction::Lines(_) => {}
