@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{InstallRow, MachineRow, Work};
+use crate::{InstallRow, LogLine, MachineRow, Work};
 
 /// Something changed. Sent as a server-sent event (WHATWG HTML, section 9.2) with one of these as its data.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -27,6 +27,18 @@ pub enum Event {
     Install {
         /// The install as it is now.
         install: Box<InstallRow>,
+    },
+    /// An installer wrote lines.
+    Log {
+        /// The install's number.
+        install: i64,
+        /// The lines.
+        lines: Vec<LogLine>,
+    },
+    /// A delivery was made, tried, or is to be made.
+    Delivery {
+        /// The handover's name.
+        handover: String,
     },
     /// An image or one of its revisions changed, came or went.
     Image {

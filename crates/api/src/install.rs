@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use jiff::Timestamp;
 use lastmile_core::{
     answers::Question,
-    install::{Difference, Install, InstallState, Outcome, Step, StepKind},
+    install::{Difference, Install, InstallState, Outcome, Progress, Step, StepKind},
 };
 use serde::{Deserialize, Serialize};
 
@@ -45,6 +45,16 @@ pub struct InstallRow {
     /// When it ended.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ended_at: Option<Timestamp>,
+    /// How far it is, as installs of this image before it went; nothing before the first of them, or unless it goes on.
+    pub progress: Option<Progress>,
+    /// The subnet that the machine booted on.
+    pub subnet: Option<String>,
+    /// The labels that the machine had when it was armed.
+    pub labels: Vec<String>,
+    /// Whether the image runs from memory: a start of it, with nothing put on a disk.
+    pub is_stateless: bool,
+    /// From how many addresses that are not the machine's somebody asked with its token, and was refused.
+    pub refused: usize,
     /// Why it failed, stalled or was cancelled.
     pub reason: Option<String>,
     /// How many questions nobody answered yet: while there are any, the machine waits on its screen.
@@ -75,6 +85,26 @@ pub struct InstallDetail {
     pub differences: Vec<Difference>,
     /// Everything that was seen, oldest first.
     pub steps: Vec<Step>,
+    /// What the installer wrote while it worked, oldest first, as far as it is kept.
+    pub log: Vec<LogLine>,
+}
+
+/// A line that an installer wrote.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct LogLine {
+    /// When it arrived.
+    #[schema(value_type = String, format = DateTime)]
+    pub at: Timestamp,
+    /// What it says.
+    pub line: String,
+}
+
+/// Installs by their numbers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct InstallNumbers {
+    /// Their numbers.
+    pub numbers: Vec<i64>,
 }
 
 /// A page of installs.
@@ -104,8 +134,10 @@ pub struct InstallQuery {
     pub offset: Option<u32>,
 }
 
-impl From<&Install> for InstallRow {
-    fn from(install: &Install) -> Self {
+impl InstallRow {
+    /// From the record. The token stays where it is.
+    #[must_use]
+    pub fn new(install: &Install, progress: Option<Progress>) -> Self {
         Self {
             number: install.number,
             machine: install.machine_name.clone(),
@@ -121,6 +153,11 @@ impl From<&Install> for InstallRow {
             booting_at: install.booting_at,
             installing_at: install.installing_at,
             ended_at: install.ended_at,
+            progress,
+            subnet: install.subnet.clone(),
+            labels: install.labels.clone(),
+            is_stateless: install.is_stateless,
+            refused: install.refused_from.len(),
             reason: install.reason.clone(),
             waits_for: install.open_questions.len(),
             differs: install.outcome.as_ref().map(|outcome| outcome.differences().len()),
@@ -131,9 +168,9 @@ impl From<&Install> for InstallRow {
 impl InstallDetail {
     /// From the record. The token stays where it is.
     #[must_use]
-    pub fn new(install: &Install, steps: Vec<Step>) -> Self {
+    pub fn new(row: InstallRow, install: &Install, steps: Vec<Step>, log: Vec<LogLine>) -> Self {
         Self {
-            install: install.into(),
+            install: row,
             manifest_hash: install.manifest_hash.map(|hash| hash.to_string()),
             answer_hash: install.answer_hash.map(|hash| hash.to_string()),
             kernel_fetches: install.kernel_fetches,
@@ -142,6 +179,7 @@ impl InstallDetail {
             asked: install.asked.clone(),
             open_questions: install.open_questions.clone(),
             steps,
+            log,
         }
     }
 }

@@ -10,6 +10,8 @@ mod answers;
 mod check;
 mod event;
 mod export;
+mod handover;
+mod history;
 mod image;
 mod install;
 mod machine;
@@ -26,11 +28,13 @@ pub use answers::{
 pub use check::{CheckReport, Finding, Severity};
 pub use event::Event;
 pub use export::{ExportQuery, Held, Inventory, InventoryMachine, ZoneQuery};
+pub use handover::{DeliveryQuery, DeliveryView, HandoverBody, HandoverView};
+pub use history::{Format, HostHistory, HostsQuery, RateReport, RatesQuery};
 pub use image::{
     CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, RevisionDetail, RevisionRow, Upload,
     UploadRequest, Work,
 };
-pub use install::{InstallDetail, InstallList, InstallQuery, InstallRow};
+pub use install::{InstallDetail, InstallList, InstallNumbers, InstallQuery, InstallRow, LogLine};
 pub use lastmile_core::{
     Fault,
     answers::{PasswordInput, PasswordShown, Question, Settings},
@@ -39,16 +43,18 @@ pub use lastmile_core::{
         MenuDraft, Origin, Parameter,
     },
     dhcp::LeaseState,
+    handover::{HandoverDraft, HandoverEvent},
+    history::{Day, GroupBy, HostRecord, Rates, Tally},
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256, Start, VolumePlace, recognise::Cpu},
-    install::{ArmRequest, ArmSeveral, InstallState, ReportStage, Step, StepKind},
-    machine::{LabelDraft, MachineDraft, StandingDraft},
+    install::{ArmRequest, ArmSeveral, InstallState, Progress, ReportStage, StageLimits, Step, StepKind},
+    machine::{CountBy, LabelDraft, MachineDraft, NamedMachine, NamingDraft, StandingDraft},
     net::{Holding, HttpBoot, Mode, Newcomers, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
     site::SiteSettings,
     trace::{Case, Diagnosis, Mark, Pair, Wire},
 };
 pub use machine::{
-    Installed, LoaderChoice, MachineDetail, MachineList, MachineQuery, MachineRow, MachineSort, PlanView,
-    Stage,
+    Installed, LoaderChoice, MachineDetail, MachineList, MachineQuery, MachineRow, MachineSort, NamingView,
+    PlanView, Stage,
 };
 pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, PreviewRequest, ScreenView};
 pub use problem::{PROBLEM_JSON, Problem};

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use lastmile_core::{
     install::{InstallState, StepKind},
-    machine::StandingDraft,
+    machine::{NamedMachine, StandingDraft},
     trace::Diagnosis,
 };
 use serde::{Deserialize, Serialize};
@@ -127,6 +127,8 @@ pub struct MachineDetail {
     pub parameters: Vec<String>,
     /// The menu it is shown, where it is its own.
     pub menu: Option<String>,
+    /// The answers that its live image is given at each start.
+    pub live_answers: Option<String>,
     /// What stops its last boot, as far as it was recognised.
     pub diagnoses: Vec<Diagnosis>,
     /// What it did on the wire since the service started, oldest first, within bounds.
@@ -213,4 +215,13 @@ pub struct MachineQuery {
     /// After skipping so many.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub offset: Option<u32>,
+}
+
+/// What names and addresses by pattern make of every machine that is meant.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct NamingView {
+    /// In the order in which they were counted.
+    pub machines: Vec<NamedMachine>,
+    /// Of how many something stands in the way.
+    pub unfit: usize,
 }

@@ -12,8 +12,8 @@ use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
     commands::{
-        answers, check, export, image, install, label, loader, machine, menu, settings, status, subnet,
-        trace, wait,
+        answers, check, export, handover, history, image, install, label, loader, machine, menu, settings,
+        status, subnet, trace, wait,
     },
     output::{Failure, Output},
 };
@@ -69,6 +69,12 @@ enum Command {
     Install(install::Command),
     /// Wait until installs have ended: exits with 0 if all of them are installed, else with 1.
     Wait(wait::Arguments),
+    /// Reports over the record: which host has what, and how installs went.
+    #[command(subcommand)]
+    History(history::Command),
+    /// Tell others when installs end, by signed webhooks.
+    #[command(subcommand)]
+    Handover(handover::Command),
     /// What other programs read of the machines: hosts file, zone files, inventory.
     #[command(subcommand)]
     Export(export::Command),
@@ -130,6 +136,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Machine(command) => machine::run(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
         Command::Wait(arguments) => return wait::run(&arguments, &client, &out).await,
+        Command::History(command) => history::run(command, &client, &out).await?,
+        Command::Handover(command) => return handover::run(command, &client, &out).await,
         Command::Export(command) => export::run(command, &client, &out).await?,
         Command::Plan { machine, menu } => machine::plan(&machine, menu, &client, &out).await?,
         Command::Trace(arguments) => trace::run(&arguments, &client, &out).await?,

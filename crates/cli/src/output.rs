@@ -182,6 +182,16 @@ pub(crate) fn time(at: Timestamp) -> String {
 }
 
 /// Octets in the unit that a person reads at a glance.
+/// A span of whole seconds as people say it: 42 s, 12 min 5 s, 2 h 10 min.
+pub(crate) fn duration(secs: u64) -> String {
+    match secs {
+        0..60 => format!("{secs} s"),
+        60..3600 if secs % 60 == 0 => format!("{} min", secs / 60),
+        60..3600 => format!("{} min {} s", secs / 60, secs % 60),
+        _ => format!("{} h {} min", secs / 3600, secs % 3600 / 60),
+    }
+}
+
 pub(crate) fn size(octets: u64) -> String {
     indicatif::BinaryBytes(octets).to_string()
 }

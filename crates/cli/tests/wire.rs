@@ -222,6 +222,10 @@ fn an_answer_file_is_read_from_its_machines_own_address_only() {
     assert!(!steps.iter().any(|step| step == "answers" || step == "done"), "{steps:?}");
     assert!(service.log().contains("the token is for another machine than 192.0.2.200"), "{}", service.log());
 
+    // Who was refused is on the record, once, and everybody sees it.
+    let shown = service.run(&["install", "show", "1"]);
+    assert_eq!(shown.matches("asked for from 192.0.2.200, not the machine").count(), 1, "{shown}");
+    assert!(service.run(&["install", "list"]).contains("asked for from elsewhere"));
     assert_eq!(status(leased, url), "200");
     assert_eq!(status(leased, &report), "200");
     assert_eq!(service.json(&["install", "show", "1"])["state"], "installed");

@@ -4,13 +4,14 @@ use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{
     Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView,
-    ArmRequest, ArmSeveral, AskedRequest, CheckReport, CurrentRevision, Event, ExportQuery, FoundLoader,
-    ImageDetail, ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallQuery, InstallRow,
+    ArmRequest, ArmSeveral, AskedRequest, CheckReport, CurrentRevision, DeliveryQuery, DeliveryView, Event,
+    ExportQuery, Format, FoundLoader, HandoverDraft, HandoverView, HostHistory, HostsQuery, ImageDetail,
+    ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallQuery, InstallRow,
     Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderView, MachineDetail,
-    MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NewcomerView,
-    PasswordInput, Picture, PreviewRequest, Proposal, ReservationDraft, ReservationView, RevisionDetail,
-    RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView, Trace, TraceComparison,
-    TraceLine, Work, ZoneQuery,
+    MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NamingDraft,
+    NamingView, NewcomerView, PasswordInput, Picture, PreviewRequest, Proposal, RateReport, RatesQuery,
+    ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings, SiteSettings, Status,
+    SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work, ZoneQuery,
 };
 use reqwest::Method;
 
@@ -400,6 +401,89 @@ impl Client {
     /// Calls an install off.
     pub async fn cancel_install(&self, number: i64) -> Result<InstallRow, ClientError> {
         self.put_or_post(Method::POST, &format!("/installs/{number}/cancel"), &()).await
+    }
+
+    /// Arms what several ended installs were to do once more: all of them, or none.
+    pub async fn retry_installs(&self, numbers: &[i64]) -> Result<Vec<InstallRow>, ClientError> {
+        let numbers = InstallNumbers { numbers: numbers.into() };
+        self.put_or_post(Method::POST, "/installs/retry", &numbers).await
+    }
+
+    /// Calls several installs off.
+    pub async fn cancel_installs(&self, numbers: &[i64]) -> Result<Vec<InstallRow>, ClientError> {
+        let numbers = InstallNumbers { numbers: numbers.into() };
+        self.put_or_post(Method::POST, "/installs/cancel", &numbers).await
+    }
+
+    /// What names and addresses by pattern would be.
+    pub async fn preview_naming(&self, draft: &NamingDraft) -> Result<NamingView, ClientError> {
+        self.put_or_post(Method::POST, "/naming/preview", draft).await
+    }
+
+    /// Gives machines names and addresses by pattern.
+    pub async fn apply_naming(&self, draft: &NamingDraft) -> Result<NamingView, ClientError> {
+        self.put_or_post(Method::POST, "/naming", draft).await
+    }
+
+    /// Which host has which image revision, since when, and from whom.
+    pub async fn host_history(&self, query: &HostsQuery) -> Result<HostHistory, ClientError> {
+        self.read(self.request(Method::GET, "/history/hosts").query(query)).await
+    }
+
+    /// The same as comma-separated values.
+    pub async fn host_history_csv(&self, query: &HostsQuery) -> Result<String, ClientError> {
+        let query = HostsQuery { format: Some(Format::Csv), ..query.clone() };
+        self.text(self.request(Method::GET, "/history/hosts").query(&query)).await
+    }
+
+    /// How installs went.
+    pub async fn rates(&self, query: &RatesQuery) -> Result<RateReport, ClientError> {
+        self.read(self.request(Method::GET, "/history/rates").query(query)).await
+    }
+
+    /// The groups of it as comma-separated values.
+    pub async fn rates_csv(&self, query: &RatesQuery) -> Result<String, ClientError> {
+        let query = RatesQuery { format: Some(Format::Csv), ..query.clone() };
+        self.text(self.request(Method::GET, "/history/rates").query(&query)).await
+    }
+
+    /// Where ends of installs are told.
+    pub async fn handovers(&self) -> Result<Vec<HandoverView>, ClientError> {
+        self.get("/handovers").await
+    }
+
+    /// Adds a handover, or changes the one of its name.
+    pub async fn save_handover(
+        &self,
+        name: &str,
+        draft: &HandoverDraft,
+    ) -> Result<HandoverView, ClientError> {
+        self.put_or_post(Method::PUT, &format!("/handovers/{}", part(name)), draft).await
+    }
+
+    /// Removes a handover.
+    pub async fn remove_handover(&self, name: &str) -> Result<(), ClientError> {
+        self.delete(&format!("/handovers/{}", part(name))).await
+    }
+
+    /// Sends a delivery that tells of nothing.
+    pub async fn try_handover(&self, name: &str) -> Result<(), ClientError> {
+        self.send(self.request(Method::POST, &format!("/handovers/{}/trial", part(name)))).await.map(drop)
+    }
+
+    /// Deliveries, latest first.
+    pub async fn deliveries(&self, query: &DeliveryQuery) -> Result<Vec<DeliveryView>, ClientError> {
+        self.read(self.request(Method::GET, "/deliveries").query(query)).await
+    }
+
+    /// Has a delivery made at once.
+    pub async fn send_delivery(&self, number: i32) -> Result<DeliveryView, ClientError> {
+        self.put_or_post(Method::POST, &format!("/deliveries/{number}/send"), &()).await
+    }
+
+    /// Gives a delivery up.
+    pub async fn give_up_delivery(&self, number: i32) -> Result<DeliveryView, ClientError> {
+        self.put_or_post(Method::POST, &format!("/deliveries/{number}/give-up"), &()).await
     }
 
     /// All machines as lines of a hosts file.

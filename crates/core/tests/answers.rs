@@ -300,6 +300,7 @@ fn yaml_is_read_by_another_parser_and_has_the_published_shape() {
     let shape: BTreeMap<&str, &str> = [
         ("version", "number"),
         ("early-commands", "array"),
+        ("reporting", "object"),
         ("late-commands", "array"),
         ("error-commands", "array"),
         ("locale", "string"),

@@ -23,6 +23,7 @@ mod check;
 pub mod config;
 mod content;
 mod dhcp;
+mod handover;
 mod installs;
 mod intake;
 mod library;

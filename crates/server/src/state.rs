@@ -1,7 +1,7 @@
 //! What all parts of the service share.
 
 use std::{
-    collections::HashMap,
+    collections::{BTreeMap, HashMap},
     net::Ipv4Addr,
     num::NonZeroUsize,
     sync::{
@@ -24,12 +24,13 @@ use lastmile_core::{
     site::Site,
     trace::{Seen, TraceBook, TraceEvent},
 };
-use lastmile_store::Store;
+use lastmile_store::{Handover, Store};
 use lru::LruCache;
 use tokio::sync::broadcast;
 
 use crate::{
     dhcp::{Prober, foreign::ForeignServer, trial::Trial},
+    installs::Paces,
     intake::{Uploads, WorkBook},
     library::Library,
 };
@@ -87,6 +88,14 @@ pub(crate) struct App {
     /// That a revision came which was never read.
     pub(crate) verify_soon: tokio::sync::Notify,
     pub(crate) last_install: AtomicI64,
+    /// How installs of each image usually go.
+    pub(crate) paces: Paces,
+    /// When an open install was last heard of by something that is no step, by its number.
+    pub(crate) signs: Mutex<HashMap<i64, Timestamp>>,
+    /// Where ends of installs are told, by name.
+    pub(crate) handovers: ArcSwap<BTreeMap<String, Handover>>,
+    /// That something is to be told.
+    pub(crate) deliver_soon: tokio::sync::Notify,
     site: ArcSwap<Site>,
     book: Mutex<LeaseBook>,
     traces: Mutex<TraceBook>,
@@ -181,6 +190,12 @@ impl App {
             admin_write: tokio::sync::Mutex::default(),
             stripes: (0..STRIPES).map(|_| tokio::sync::Mutex::default()).collect(),
             last_install: AtomicI64::new(loaded.last_install),
+            paces: Paces::default(),
+            signs: Mutex::default(),
+            handovers: ArcSwap::from_pointee(
+                loaded.handovers.into_iter().map(|handover| (handover.name.clone(), handover)).collect(),
+            ),
+            deliver_soon: tokio::sync::Notify::new(),
             site: ArcSwap::from_pointee(loaded.site),
             book: Mutex::new(LeaseBook::new(loaded.leases)),
             traces: Mutex::default(),

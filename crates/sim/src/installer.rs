@@ -8,7 +8,17 @@ pub(crate) struct Orders {
     pub(crate) host_name: String,
     pub(crate) early_report: String,
     pub(crate) late_report: String,
+    /// Where its log goes.
+    pub(crate) log: Option<String>,
 }
+
+/// What it writes while it works.
+pub(crate) const LOG: [&str; 4] = [
+    "partman: the disk is divided",
+    "base-installer: the base system is unpacked",
+    "pkgsel: further packages are in place",
+    "grub-installer: the boot loader is set up",
+];
 
 /// The address of the answer file among the kernel's parameters.
 pub(crate) fn answers_url(parameters: &[String]) -> Result<&str, SimError> {
@@ -40,6 +50,7 @@ pub(crate) fn read(text: &str) -> Result<Orders, SimError> {
         host_name: value("netcfg/get_hostname")?.into(),
         early_report: report("preseed/early_command", "/started")?,
         late_report: report("preseed/late_command", "/done")?,
+        log: report("preseed/early_command", "/log").ok(),
     })
 }
 

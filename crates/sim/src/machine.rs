@@ -189,7 +189,12 @@ impl Machine {
         watch(Beat::Answers { host_name: orders.host_name.clone() });
         self.http.get(&orders.early_report).await?;
         watch(Beat::Reported { stage: "started" });
-        tokio::time::sleep(self.pace.install).await;
+        for line in installer::LOG {
+            tokio::time::sleep(self.pace.install / 4).await;
+            if let Some(log) = &orders.log {
+                self.http.get(&format!("{log}?text={}", line.replace(' ', "%20"))).await?;
+            }
+        }
         self.http.get(&orders.late_report).await?;
         watch(Beat::Reported { stage: "done" });
         Ok(orders.host_name)

@@ -21,7 +21,11 @@ use diesel::{
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 pub use error::StoreError;
 use lastmile_core::dhcp::LeaseRecord;
-pub use rows::install::InstallFilter;
+pub use rows::{
+    handover::{Delivery, DeliveryFilter, Handover, NewDelivery},
+    install::InstallFilter,
+    log::LogLine,
+};
 pub use tx::{Loaded, Tx};
 use writer::Writer;
 

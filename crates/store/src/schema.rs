@@ -127,6 +127,7 @@ diesel::table! {
         facts -> Text,
         parameters -> Text,
         menu -> Nullable<Text>,
+        live_answers -> Nullable<Text>,
     }
 }
 
@@ -167,6 +168,52 @@ diesel::table! {
         asked -> Text,
         open_questions -> Text,
         outcome -> Nullable<Text>,
+        labels -> Text,
+        subnet -> Nullable<Text>,
+        is_stateless -> Bool,
+        refused_from -> Text,
+    }
+}
+
+diesel::table! {
+    install_log (id) {
+        id -> Integer,
+        install_number -> BigInt,
+        at -> BigInt,
+        line -> Text,
+    }
+}
+
+diesel::table! {
+    machine_left (id) {
+        id -> Text,
+        name -> Text,
+        macs -> Text,
+        at -> BigInt,
+    }
+}
+
+diesel::table! {
+    handover (name) {
+        name -> Text,
+        draft -> Text,
+        signing_key -> Text,
+    }
+}
+
+diesel::table! {
+    delivery (id) {
+        id -> Integer,
+        handover -> Text,
+        install_number -> BigInt,
+        event -> Text,
+        body -> Text,
+        created -> BigInt,
+        attempts -> Integer,
+        due -> Nullable<BigInt>,
+        delivered -> Nullable<BigInt>,
+        last_attempt -> Nullable<BigInt>,
+        last_answer -> Nullable<Text>,
     }
 }
 

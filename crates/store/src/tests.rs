@@ -301,7 +301,12 @@ fn settings_of_the_first_form_are_read_in_the_second() {
     let path = folder.path().join("lastmile.sqlite");
     drop(Store::open(&path).unwrap());
     let mut connection = SqliteConnection::establish(path.to_str().unwrap()).unwrap();
-    connection.revert_last_migration(MIGRATIONS).unwrap();
+    // The writer of the store may not have closed yet.
+    connection.batch_execute("PRAGMA busy_timeout = 5000").unwrap();
+    // Back to before the one that gave settings their second form.
+    for _ in 0..2 {
+        connection.revert_last_migration(MIGRATIONS).unwrap();
+    }
     let insert = "INSERT INTO answers_version (id, name, number, created, settings, removed) VALUES (?, 'old', 1, 0, ?, 0)";
     let insert = diesel::sql_query(insert)
         .bind::<diesel::sql_types::Text, _>(Id::<AnswersVersion>::generate().to_string())

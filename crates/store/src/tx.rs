@@ -3,7 +3,7 @@
 use diesel::SqliteConnection;
 use lastmile_core::{dhcp::LeaseRecord, site::Site};
 
-use crate::StoreError;
+use crate::{Handover, StoreError};
 
 /// A transaction, or a reading connection.
 #[allow(missing_debug_implementations, reason = "a connection shows nothing")]
@@ -20,6 +20,8 @@ pub struct Loaded {
     pub leases: Vec<LeaseRecord>,
     /// The number of the last install that was armed; 0 before the first.
     pub last_install: i64,
+    /// Where ends of installs are told.
+    pub handovers: Vec<Handover>,
 }
 
 impl<'a> Tx<'a> {
@@ -57,6 +59,11 @@ impl<'a> Tx<'a> {
         for install in self.installs_for_decisions()? {
             site = site.with_install(install);
         }
-        Ok(Loaded { site, leases: self.leases()?, last_install: self.last_install_number()? })
+        Ok(Loaded {
+            site,
+            leases: self.leases()?,
+            last_install: self.last_install_number()?,
+            handovers: self.handovers()?,
+        })
     }
 }

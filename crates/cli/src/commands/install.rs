@@ -4,13 +4,15 @@ use std::{
 };
 
 use clap::Subcommand;
+use futures_util::StreamExt;
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallQuery, InstallRow, InstallState,
+    ArmRequest, ArmSeveral, AskedRequest, Event, InstallDetail, InstallQuery, InstallRow, InstallState,
+    LogLine,
 };
 use lastmile_client::Client;
 
 use super::answers::asked_of;
-use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table};
+use crate::output::{Failure, Output, ago, clock, duration, or_dash, pairs, table};
 
 /// `lastmile install …`
 #[derive(Debug, Subcommand)]
@@ -62,15 +64,26 @@ pub(crate) enum Command {
         /// Its number.
         number: i64,
     },
-    /// Arm what an ended install was to do once more: the image's current revision, with the same answers.
-    Retry {
+    /// Show what the installer wrote while it worked.
+    Log {
         /// Its number.
         number: i64,
+        /// Go on showing what it writes, until it ends or Ctrl-C.
+        #[arg(long)]
+        follow: bool,
     },
-    /// Call an install off.
+    /// Arm what ended installs were to do once more: each image's current revision, with the same answers; all of them,
+    /// or none.
+    Retry {
+        /// Their numbers.
+        #[arg(required = true)]
+        numbers: Vec<i64>,
+    },
+    /// Call installs off.
     Cancel {
-        /// Its number.
-        number: i64,
+        /// Their numbers.
+        #[arg(required = true)]
+        numbers: Vec<i64>,
     },
 }
 
@@ -100,11 +113,26 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             out.show(&client.installs(&query).await?, |list| rows(&list.installs));
         }
         Command::Show { number } => out.show(&client.install(number).await?, show),
-        Command::Cancel { number } => {
-            let install = client.cancel_install(number).await?;
-            out.show(&install, |install| format!("install {} is {}", install.number, install.state));
+        Command::Log { number, follow } => log(number, follow, client, out).await?,
+        Command::Cancel { numbers } => {
+            let is = |install: &InstallRow| format!("install {} is {}", install.number, install.state);
+            if let [number] = numbers[..] {
+                out.show(&client.cancel_install(number).await?, is);
+            } else {
+                let installs = client.cancel_installs(&numbers).await?;
+                out.show(&installs, |installs| installs.iter().map(|install| is(install) + "\n").collect());
+            }
         }
-        Command::Retry { number } => out.show(&client.retry_install(number).await?, armed),
+        Command::Retry { numbers } => {
+            if let [number] = numbers[..] {
+                out.show(&client.retry_install(number).await?, armed);
+            } else {
+                let installs = client.retry_installs(&numbers).await?;
+                out.show(&installs, |installs| {
+                    installs.iter().map(|install| armed(install) + "\n").collect()
+                });
+            }
+        }
         Command::Answer { number, asked } => {
             let request = AskedRequest { asked: asked_of(&asked)? };
             let install = client.answer_install(number, &request).await?;
@@ -118,6 +146,40 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+async fn log(number: i64, follow: bool, client: &Client, out: &Output) -> Result<(), Failure> {
+    // Listened to before what was is read, so that nothing falls between.
+    let live = if follow { Some(Box::pin(client.events().await?)) } else { None };
+    let detail = client.install(number).await?;
+    let Some(mut live) = live else {
+        out.show(&detail.log, |lines| lines.iter().map(|line| log_line(line) + "\n").collect());
+        return Ok(());
+    };
+    let tell = |line: &LogLine| {
+        if out.is_json() {
+            out.json_line(line);
+        } else {
+            out.line(&log_line(line));
+        }
+    };
+    detail.log.iter().for_each(tell);
+    let mut is_open = detail.install.state.is_open();
+    let last = detail.log.last().map(|line| line.at);
+    while is_open && let Some(event) = live.next().await {
+        match event {
+            Event::Log { install, lines } if install == number => {
+                lines.iter().filter(|line| last.is_none_or(|last| line.at > last)).for_each(tell);
+            }
+            Event::Install { install } if install.number == number => is_open = install.state.is_open(),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+fn log_line(line: &LogLine) -> String {
+    format!("{}  {}", clock(line.at), line.line)
 }
 
 fn armed(install: &InstallRow) -> String {
@@ -161,22 +223,34 @@ pub(crate) fn rows(installs: &[InstallRow]) -> String {
             format!("{} v{}", install.answers, install.answers_version),
             state(install),
             or_dash(install.last_step.map(|step| step.as_str())),
-            took(install),
+            progress(install).unwrap_or_else(|| took(install)),
             ago(Some(install.last_step_at)),
             install.armed_by.clone(),
         ]
     };
-    let head = ["no", "machine", "image", "answers", "state", "last step", "took", "moved", "armed by"];
+    let head = ["no", "machine", "image", "answers", "state", "last step", "took or is", "moved", "armed by"];
     table(head, installs.iter().map(row))
 }
 
 /// How far it is, and what of it needs somebody.
 fn state(install: &InstallRow) -> String {
-    match (install.waits_for, install.differs.unwrap_or(0)) {
-        (0, 0) => install.state.to_string(),
-        (0, count) => format!("{}, {count} not as expected", install.state),
-        _ => format!("{}, waits for answers", install.state),
+    let mut state = install.state.to_string();
+    if install.waits_for > 0 {
+        state.push_str(", waits for answers");
     }
+    if let Some(count) = install.differs.filter(|count| *count > 0) {
+        state.push_str(&format!(", {count} not as expected"));
+    }
+    if install.refused > 0 {
+        state.push_str(", asked for from elsewhere");
+    }
+    state
+}
+
+/// How far it is, as those before it went.
+fn progress(install: &InstallRow) -> Option<String> {
+    let progress = install.progress?;
+    Some(format!("{} %, {} left", progress.percent, duration(progress.left_secs)))
 }
 
 /// From the first sign of the boot to the end.
@@ -206,6 +280,28 @@ fn show(detail: &InstallDetail) -> String {
         ("ended", time(install.ended_at)),
         ("kernel starts", detail.kernel_fetches.to_string()),
     ]);
+    if let Some(progress) = install.progress {
+        let far = format!(
+            "{} % by the clock of {} before it, {} left of {}",
+            progress.percent,
+            progress.learned_from,
+            duration(progress.left_secs),
+            duration(progress.total_secs)
+        );
+        text.push_str(&pairs([("progress", far)]));
+    }
+    if let Some(subnet) = &install.subnet {
+        text.push_str(&pairs([("subnet", subnet.clone())]));
+    }
+    if install.refused > 0 {
+        let from = format!("asked for with its token from {} other addresses, and refused", install.refused);
+        text.push_str(&pairs([("warning", from)]));
+    }
+    if !detail.log.is_empty() {
+        let lines =
+            format!("{} lines; `lastmile install log {}` shows them", detail.log.len(), install.number);
+        text.push_str(&pairs([("log", lines)]));
+    }
     if let Some(reason) = &install.reason {
         text.push_str(&pairs([("reason", reason.clone())]));
     }

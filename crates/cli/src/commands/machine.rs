@@ -60,6 +60,8 @@ pub(crate) enum Command {
         #[arg(long, value_name = "WHAT", value_enum)]
         without: Vec<TraitName>,
     },
+    /// Give several machines names and addresses by pattern: shown for all of them before anything is saved.
+    Name(super::naming::Arguments),
     /// Remove a machine. Its installs stay on record.
     Remove {
         /// Its name.
@@ -82,6 +84,9 @@ pub(crate) struct Traits {
     /// The menu it is shown when its standing is menu.
     #[arg(long)]
     menu: Option<String>,
+    /// The answers that its live image is given at each start, when its standing is live:IMAGE.
+    #[arg(long, value_name = "ANSWERS")]
+    live_answers: Option<String>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -94,6 +99,8 @@ pub(crate) enum TraitName {
     Parameters,
     /// Its menu.
     Menu,
+    /// The answers of its live image.
+    LiveAnswers,
 }
 
 impl Traits {
@@ -106,6 +113,7 @@ impl Traits {
             draft.facts.insert(name, value);
         }
         draft.menu = self.menu.or(draft.menu.take());
+        draft.live_answers = self.live_answers.or(draft.live_answers.take());
         Ok(())
     }
 }
@@ -198,11 +206,13 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 facts: if keeps(TraitName::Facts) { detail.facts } else { [].into() },
                 parameters: if keeps(TraitName::Parameters) { detail.parameters } else { vec![] },
                 menu: detail.menu.filter(|_| keeps(TraitName::Menu)),
+                live_answers: detail.live_answers.filter(|_| keeps(TraitName::LiveAnswers)),
             };
             traits.apply(&mut draft)?;
             let row = client.replace_machine(&name, &draft).await?;
             out.show(&row, |row| rows(std::slice::from_ref(row)));
         }
+        Command::Name(arguments) => super::naming::run(arguments, client, out).await?,
         Command::Remove { name } => {
             client.remove_machine(&name).await?;
             out.say(&format!("machine {name} removed; its installs stay on record"));

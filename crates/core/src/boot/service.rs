@@ -50,6 +50,12 @@ impl Service {
         format!("{}/{stage}", self.report_base(token))
     }
 
+    /// Where its installer sends what it writes: as `text` in the query of a GET, or as the content of a POST.
+    #[must_use]
+    pub fn log_url(&self, token: &Token) -> String {
+        format!("{}/log", self.report_base(token))
+    }
+
     /// The folder of its reports, without a closing `/`.
     #[must_use]
     pub fn report_base(&self, token: &Token) -> String {

@@ -251,7 +251,7 @@ pub struct TemplateError {
 pub const VALUES_MEND: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, serial, service, image.url, image.iso; in answers also asked.NAME.";
 
 impl TemplateError {
-    fn new(text: &str, error: &Error) -> Self {
+    pub(crate) fn new(text: &str, error: &Error) -> Self {
         let what = error
             .detail()
             .map_or_else(|| error.kind().to_string(), |detail| format!("{} ({detail})", error.kind()));

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, fmt, net::Ipv4Addr, str::FromStr};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{Install, InstallState, Outcome, arm::take_answers};
+use super::{Install, InstallState, arm::take_answers};
 use crate::{Fault, answers::Question, boot::Architecture, image::Sha256};
 
 /// How often a machine may boot as far as the kernel of one install. The third time still runs; the
@@ -74,6 +74,8 @@ pub enum Evidence {
     },
     /// Its loader fetched the menu.
     Menu,
+    /// Its loader fetched the screen that waits for answers.
+    Waits,
     /// It fetched the kernel to the end.
     Kernel {
         /// The file.
@@ -112,6 +114,8 @@ pub enum StepKind {
     Loader,
     /// The menu was fetched.
     Menu,
+    /// The machine waits on its screen for answers.
+    Waits,
     /// The kernel was fetched.
     Kernel,
     /// An initrd was fetched.
@@ -128,17 +132,22 @@ pub enum StepKind {
     Booted,
     /// It was stopped, having begun too often.
     Stalled,
+    /// It took longer than it may.
+    Overdue,
+    /// Its answer file or a report was asked for from elsewhere, and refused.
+    Refused,
     /// A person called it off.
     Cancelled,
 }
 
 impl StepKind {
-    const NAMES: [(Self, &str); 14] = [
+    const NAMES: [(Self, &str); 17] = [
         (Self::Armed, "armed"),
         (Self::Answered, "answered"),
         (Self::Lease, "lease"),
         (Self::Loader, "loader"),
         (Self::Menu, "menu"),
+        (Self::Waits, "waits"),
         (Self::Kernel, "kernel"),
         (Self::Initrd, "initrd"),
         (Self::Answers, "answers"),
@@ -147,6 +156,8 @@ impl StepKind {
         (Self::Failed, "failed"),
         (Self::Booted, "booted"),
         (Self::Stalled, "stalled"),
+        (Self::Overdue, "overdue"),
+        (Self::Refused, "refused"),
         (Self::Cancelled, "cancelled"),
     ];
 
@@ -188,11 +199,11 @@ impl Install {
 
     /// What `evidence` makes of this install: its next value and the entry in its record.
     ///
-    /// `None` if it says nothing new, or comes after the end. Every report may arrive twice or late.
+    /// `None` if it says nothing new. Every report may arrive twice, late, or out of order.
     #[must_use]
     pub fn see(&self, evidence: &Evidence, now: Timestamp) -> Option<(Self, Step)> {
         if !self.state.is_open() {
-            return None;
+            return self.see_late(evidence, now);
         }
         let mut next = self.clone();
         let (kind, detail) = match evidence {
@@ -212,6 +223,11 @@ impl Install {
             Evidence::Menu => {
                 next.begin_boot(now);
                 (StepKind::Menu, format!("install {} of {}", self.image_title, self.machine_name))
+            }
+            Evidence::Waits => {
+                next.begin_boot(now);
+                let open: Vec<&str> = self.open_questions.keys().map(String::as_str).collect();
+                (StepKind::Waits, format!("for an answer to {}", open.join(", ")))
             }
             Evidence::Kernel { file, size } => {
                 next.begin_boot(now);
@@ -266,22 +282,6 @@ impl Install {
         self.stop(InstallState::Stalled, StepKind::Stalled, reason, now)
     }
 
-    /// Takes what the host said at its first start. It says that its installer was through, whether that report came or
-    /// not. `None` if it said so before, or if the install ended otherwise.
-    #[must_use]
-    pub fn booted(&self, outcome: Outcome) -> Option<(Self, Step)> {
-        if self.outcome.is_some() || !(self.state.is_open() || self.state == InstallState::Installed) {
-            return None;
-        }
-        let mut next = self.clone();
-        let (now, detail) = (outcome.at, outcome.summary());
-        if next.state.is_open() {
-            next.end(InstallState::Installed, None, now);
-        }
-        next.outcome = Some(outcome);
-        Some(next.stepped(StepKind::Booted, detail, now))
-    }
-
     /// Takes answers to questions, given by a person. `questions` is everything that its layers ask. `None` if it is not
     /// open any more, or has read its settings already.
     ///
@@ -303,10 +303,10 @@ impl Install {
         let detail = format!("{} by {by}", keys.join(", "));
         next.open_questions.retain(|key, _| !taken.contains_key(key));
         next.asked.extend(taken);
-        let last = (next.last_step, next.last_step_at);
+        let last_step = next.last_step;
         let (mut next, step) = next.stepped(StepKind::Answered, detail, now);
-        // How far the machine came is not changed by what a person says.
-        (next.last_step, next.last_step_at) = last;
+        // How far the machine came is not changed by what a person says; how long it may take from now on is.
+        next.last_step = last_step;
         Ok(Some((next, step)))
     }
 
@@ -316,7 +316,7 @@ impl Install {
         self.stop(InstallState::Cancelled, StepKind::Cancelled, format!("cancelled by {by}"), now)
     }
 
-    fn stop(
+    pub(super) fn stop(
         &self,
         state: InstallState,
         kind: StepKind,
@@ -331,20 +331,27 @@ impl Install {
         Some(next.stepped(kind, reason, now))
     }
 
-    fn begin_boot(&mut self, now: Timestamp) {
+    pub(super) fn begin_boot(&mut self, now: Timestamp) {
         self.state = InstallState::Booting;
         self.booting_at.get_or_insert(now);
     }
 
-    fn end(&mut self, state: InstallState, reason: Option<String>, now: Timestamp) {
+    pub(super) fn end(&mut self, state: InstallState, reason: Option<String>, now: Timestamp) {
         self.state = state;
         self.reason = reason;
         self.ended_at = Some(now);
     }
 
-    fn stepped(mut self, kind: StepKind, detail: String, now: Timestamp) -> (Self, Step) {
+    pub(super) fn stepped(mut self, kind: StepKind, detail: String, now: Timestamp) -> (Self, Step) {
         // How it ended is its state; the last step keeps saying how far it came.
-        if !matches!(kind, StepKind::Failed | StepKind::Stalled | StepKind::Cancelled) {
+        if !matches!(
+            kind,
+            StepKind::Failed
+                | StepKind::Stalled
+                | StepKind::Overdue
+                | StepKind::Refused
+                | StepKind::Cancelled
+        ) {
             self.last_step = Some(kind);
         }
         self.last_step_at = now;
@@ -355,3 +362,7 @@ impl Install {
 #[cfg(test)]
 #[path = "evidence_tests.rs"]
 mod tests;
+
+#[cfg(test)]
+#[path = "life_tests.rs"]
+mod life;

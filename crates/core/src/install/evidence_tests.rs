@@ -1,13 +1,13 @@
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::*;
 use crate::{Id, install::Token};
 
-fn at(secs: i64) -> Timestamp {
+pub(super) fn at(secs: i64) -> Timestamp {
     Timestamp::from_second(1_795_000_000 + secs).unwrap()
 }
 
-fn armed() -> Install {
+pub(super) fn armed() -> Install {
     Install {
         number: 41,
         machine: Id::generate(),
@@ -20,6 +20,9 @@ fn armed() -> Install {
         answers: Id::generate(),
         answers_name: "quay-server".into(),
         answers_version: 1,
+        labels: Vec::new(),
+        subnet: None,
+        is_stateless: false,
         layers: Vec::new(),
         asked: BTreeMap::new(),
         open_questions: BTreeMap::new(),
@@ -32,6 +35,7 @@ fn armed() -> Install {
         ended_at: None,
         answer_hash: None,
         kernel_fetches: 0,
+        refused_from: BTreeSet::new(),
         outcome: None,
         reason: None,
         last_step: None,

@@ -2,15 +2,23 @@
 
 mod arm;
 mod evidence;
+mod late;
+mod limits;
 mod outcome;
+mod pace;
 mod token;
 
 pub use arm::{ArmRequest, ArmSeveral, Subjects};
 pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
+pub use limits::{Overdue, StageLimits};
 pub use outcome::{Actual, Difference, Expected, Outcome};
+pub use pace::{LEARNED_FROM, Pace, Past, Progress};
 pub use token::Token;
 
-use std::collections::BTreeMap;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    net::IpAddr,
+};
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -35,9 +43,9 @@ pub enum InstallState {
     Installing,
     /// The installer reported its end.
     Installed,
-    /// The installer reported that it failed.
+    /// The installer reported that it failed, or it took longer than it may.
     Failed,
-    /// Began too often without reaching its end.
+    /// Nothing was seen of it for too long, or it began too often without reaching its end.
     Stalled,
     /// A person called it off.
     Cancelled,
@@ -116,6 +124,12 @@ pub struct Install {
     pub answers_name: String,
     /// Their version's number.
     pub answers_version: u32,
+    /// The machine's labels when it was armed.
+    pub labels: Vec<String>,
+    /// The name of the subnet that the machine booted on, or was last seen on when it was armed.
+    pub subnet: Option<String>,
+    /// Whether the image runs from memory: a start of it, with nothing put on a disk.
+    pub is_stateless: bool,
     /// The layers of settings that it was armed with, the answers among them, earlier ones first.
     pub layers: Vec<Id<AnswersVersion>>,
     /// What was answered to questions, by their names.
@@ -140,6 +154,9 @@ pub struct Install {
     pub answer_hash: Option<Sha256>,
     /// How many boots came as far as the kernel.
     pub kernel_fetches: u32,
+    /// Where its answer file or its reports were asked for with its token, and refused: addresses that are not the
+    /// machine's.
+    pub refused_from: BTreeSet<IpAddr>,
     /// What the host that it made said of itself at its first start.
     pub outcome: Option<Outcome>,
     /// Why it failed, stalled or was cancelled.

@@ -1,11 +1,13 @@
 //! Machines and how they are known, and the labels that group them.
 
 mod label;
+mod naming;
 
 use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
 pub use label::{Label, LabelDraft};
+pub use naming::{CountBy, NamedMachine, Naming, NamingDraft};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -51,6 +53,8 @@ pub struct Machine {
     pub parameters: Vec<String>,
     /// The menu it is shown, by name, where it is to be another than its labels', its subnet's or the site's.
     pub menu: Option<String>,
+    /// The answers that its live image is given at each start, by name.
+    pub live_answers: Option<String>,
     /// When it was registered.
     pub created: Timestamp,
 }
@@ -121,6 +125,9 @@ pub struct MachineDraft {
     /// The menu it is shown when its standing is `menu`.
     #[serde(default)]
     pub menu: Option<String>,
+    /// The answers that its live image is given at each start, when its standing is a live image.
+    #[serde(default)]
+    pub live_answers: Option<String>,
 }
 
 impl MachineDraft {
@@ -136,6 +143,7 @@ impl MachineDraft {
             facts: BTreeMap::new(),
             parameters: Vec::new(),
             menu: None,
+            live_answers: None,
         }
     }
 
@@ -202,6 +210,7 @@ impl MachineDraft {
         }
         check_parameters(&mut faults, &self.parameters);
         check_menu(&mut faults, self.menu.as_deref(), site);
+        self.check_live_answers(&mut faults, site);
         faults.into_result(|| {
             Some(Machine {
                 id: replaced.map_or_else(Id::generate, |replaced| replaced.id),
@@ -213,9 +222,21 @@ impl MachineDraft {
                 facts: self.facts.clone(),
                 parameters: self.parameters.clone(),
                 menu: self.menu.clone(),
+                live_answers: self.live_answers.clone(),
                 created: replaced.map_or(now, |replaced| replaced.created),
             })
         })
+    }
+
+    fn check_live_answers(&self, faults: &mut Faults, site: &Site) {
+        let Some(answers) = &self.live_answers else { return };
+        if !matches!(self.standing, StandingDraft::Live(_)) {
+            let mend = "Give it the standing live:IMAGE as well, or leave them out.";
+            faults.add("live_answers", "only a live image is given answers at each start", mend);
+        } else if site.answers(answers).is_none() {
+            let mend = "Save them first, or see `lastmile answers list`.";
+            faults.add("live_answers", format!("no answers are named '{answers}'"), mend);
+        }
     }
 
     fn check_standing(&self, faults: &mut Faults, site: &Site) -> Option<Standing> {

@@ -407,6 +407,14 @@ impl Site {
         next
     }
 
+    /// With machines in the places of those of their identities, among which names may change hands.
+    #[must_use]
+    pub fn with_machines(&self, machines: Vec<Machine>) -> Self {
+        let former = machines.iter().filter_map(|machine| self.by_id.get(&machine.id));
+        let next = former.fold(self.clone(), |next, former| next.forget(former));
+        machines.into_iter().fold(next, |next, machine| next.with_machine(machine))
+    }
+
     /// Without a machine. Its installs stay in the store, for the history.
     #[must_use]
     pub fn without_machine(&self, machine: &Machine) -> Self {

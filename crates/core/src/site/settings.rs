@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::Site;
-use crate::{Fault, Faults, machine::check_menu};
+use crate::{Fault, Faults, install::StageLimits, machine::check_menu};
 
 /// What holds for the whole site.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -14,11 +14,13 @@ pub struct SiteSettings {
     pub menu: Option<String>,
     /// How often every file of every image is read again and held against its digest, in hours; 0 for never.
     pub verify_hours: u32,
+    /// How long nothing may be seen of an install before it counts as stalled.
+    pub limits: StageLimits,
 }
 
 impl Default for SiteSettings {
     fn default() -> Self {
-        Self { menu: None, verify_hours: 24 }
+        Self { menu: None, verify_hours: 24, limits: StageLimits::default() }
     }
 }
 
@@ -33,6 +35,7 @@ impl SiteSettings {
         if self.verify_hours > 24 * 366 {
             faults.add("verify_hours", "more than a year", "Give hours, or 0 for never.");
         }
+        self.limits.check(&mut faults);
         faults.into_result(|| Some(()))
     }
 }

@@ -3,7 +3,8 @@ use axum::{
     http::{HeaderMap, StatusCode},
 };
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallQuery, InstallRow, Problem,
+    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallNumbers, InstallQuery,
+    InstallRow, LogLine, Problem,
 };
 use lastmile_core::install::Install;
 use lastmile_core::install::InstallState;
@@ -40,7 +41,10 @@ pub(super) async fn list(
         offset: i64::from(query.offset.unwrap_or(0)),
     };
     let (installs, total) = admin.app.store.read(move |tx| tx.installs(&filter)).await?;
-    Ok(Json(InstallList { installs: installs.iter().map(Into::into).collect(), total }))
+    Ok(Json(InstallList {
+        installs: installs.iter().map(|install| admin.app.install_row(install)).collect(),
+        total,
+    }))
 }
 
 /// Arms an install: the machine gets it at its next network boot, once.
@@ -54,7 +58,7 @@ pub(super) async fn arm(
     Json(request): Json<ArmRequest>,
 ) -> Result<(StatusCode, Json<InstallRow>), Reject> {
     let install = admin.app.arm(&request, &who(&headers)).await?;
-    Ok((StatusCode::CREATED, Json((&install).into())))
+    Ok((StatusCode::CREATED, Json(admin.app.install_row(&install))))
 }
 
 /// Arms an install of the same image on several machines: on all of them, or on none.
@@ -68,7 +72,7 @@ pub(super) async fn arm_several(
     Json(several): Json<ArmSeveral>,
 ) -> Result<(StatusCode, Json<Vec<InstallRow>>), Reject> {
     let installs = admin.app.arm_all(|site| several.requests(site), &who(&headers)).await?;
-    Ok((StatusCode::CREATED, Json(installs.iter().map(Into::into).collect())))
+    Ok((StatusCode::CREATED, Json(installs.iter().map(|install| admin.app.install_row(install)).collect())))
 }
 
 impl From<ArmError> for Reject {
@@ -91,7 +95,9 @@ pub(super) async fn read(
 ) -> Result<Json<InstallDetail>, Reject> {
     let found = admin.app.store.read(move |tx| tx.install(number)).await?;
     let (install, steps) = found.ok_or_else(|| Reject::not_found("install", number))?;
-    Ok(Json(InstallDetail::new(&install, steps)))
+    let log = admin.app.store.read(move |tx| tx.log(number)).await?;
+    let log = log.into_iter().map(|line| LogLine { at: line.at, line: line.line }).collect();
+    Ok(Json(InstallDetail::new(admin.app.install_row(&install), &install, steps, log)))
 }
 
 /// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
@@ -111,7 +117,7 @@ pub(super) async fn cancel(
     let who = who(&headers);
     let cancel = |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
     match app.move_install(install.machine, cancel).await? {
-        Some(install) => Ok(Json((&install).into())),
+        Some(install) => Ok(Json(admin.app.install_row(&install))),
         None => Err(Reject::conflict(format!("install {number} has ended already: {}", install.state))),
     }
 }
@@ -131,8 +137,61 @@ pub(super) async fn retry(
     if install.state.is_open() {
         return Err(Reject::conflict(format!("install {number} goes on: it is {}", install.state)));
     }
-    let armed = admin.app.retry(&install, &who(&headers)).await?;
-    Ok((StatusCode::CREATED, Json((&armed).into())))
+    let armed = admin.app.retry_all(&[install], &who(&headers)).await?;
+    let rows: Vec<InstallRow> = armed.iter().map(|install| admin.app.install_row(install)).collect();
+    // One install is armed anew as one.
+    let row = rows.into_iter().next().ok_or_else(|| Reject::not_found("install", number))?;
+    Ok((StatusCode::CREATED, Json(row)))
+}
+
+/// Arms what several ended installs were to do once more: all of them, or none.
+#[utoipa::path(
+    post, operation_id = "installs_retry_several", path = "/installs/retry", tag = "installs", request_body = InstallNumbers,
+    responses((status = 201, body = [InstallRow]), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn retry_several(
+    State(admin): State<Admin>,
+    headers: HeaderMap,
+    Json(request): Json<InstallNumbers>,
+) -> Result<(StatusCode, Json<Vec<InstallRow>>), Reject> {
+    let installs = named(&admin, &request).await?;
+    if let Some(open) = installs.iter().find(|install| install.state.is_open()) {
+        return Err(Reject::conflict(format!("install {} goes on: it is {}", open.number, open.state)));
+    }
+    let armed = admin.app.retry_all(&installs, &who(&headers)).await?;
+    let rows = armed.iter().map(|install| admin.app.install_row(install)).collect();
+    Ok((StatusCode::CREATED, Json(rows)))
+}
+
+/// Calls several installs off. Those that have ended meanwhile stay as they are; the answer has all as they are then.
+#[utoipa::path(
+    post, operation_id = "installs_cancel_several", path = "/installs/cancel", tag = "installs", request_body = InstallNumbers,
+    responses((status = 200, body = [InstallRow]), (status = 404, body = Problem))
+)]
+pub(super) async fn cancel_several(
+    State(admin): State<Admin>,
+    headers: HeaderMap,
+    Json(request): Json<InstallNumbers>,
+) -> Result<Json<Vec<InstallRow>>, Reject> {
+    let (app, who) = (&admin.app, who(&headers));
+    let mut rows = Vec::new();
+    for install in named(&admin, &request).await? {
+        let number = install.number;
+        let cancel = |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
+        let cancelled = app.move_install(install.machine, cancel).await?;
+        rows.push(app.install_row(cancelled.as_ref().unwrap_or(&install)));
+    }
+    Ok(Json(rows))
+}
+
+/// The installs of these numbers.
+async fn named(admin: &Admin, request: &InstallNumbers) -> Result<Vec<Install>, Reject> {
+    let mut installs = Vec::new();
+    for &number in &request.numbers {
+        let found = admin.app.store.read(move |tx| tx.install(number)).await?;
+        installs.push(found.ok_or_else(|| Reject::not_found("install", number))?.0);
+    }
+    Ok(installs)
 }
 
 /// Answers questions that an install waits for. The machine goes on by itself.
@@ -171,7 +230,7 @@ pub(super) async fn answer(
     };
     let moved = app.move_install(install.machine, take).await?;
     match moved {
-        Some(install) => Ok(Json((&install).into())),
+        Some(install) => Ok(Json(admin.app.install_row(&install))),
         None if !faults.is_empty() => Err(faults.into()),
         None => {
             Err(Reject::conflict(format!("install {number} asks nothing any more: it is {}", install.state)))

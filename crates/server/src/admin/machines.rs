@@ -125,6 +125,7 @@ pub(super) async fn read(
         facts: machine.facts.clone(),
         parameters: machine.parameters.clone(),
         menu: machine.menu.clone(),
+        live_answers: machine.live_answers.clone(),
         diagnoses: diagnose(&events, Timestamp::now()),
         trace: events.iter().map(TraceLine::from).collect(),
     }))
@@ -173,12 +174,13 @@ pub(super) async fn remove(
             open.number
         )));
     }
-    let id = machine.id;
+    let (id, left) = (machine.id, machine.clone());
     let settings = Scope::Machine(id);
     let own = settings.clone();
     app.store
         .write(move |tx| {
             tx.remove_machine(id)?;
+            tx.note_left(&left, Timestamp::now())?;
             tx.remove_answers(&own)
         })
         .await?;

@@ -7,11 +7,14 @@ mod content;
 mod events;
 mod exports;
 mod guard;
+mod handovers;
+mod history;
 mod images;
 mod installs;
 mod loaders;
 mod machines;
 mod menus;
+mod naming;
 mod reject;
 mod status;
 mod subnets;
@@ -43,6 +46,8 @@ use crate::{start::Listening, state::App};
         (name = "traces", description = "What machines did on the wire, and what it means"),
         (name = "check", description = "What stands in the way of a boot"),
         (name = "installs", description = "The record"),
+        (name = "history", description = "Reports over the record"),
+        (name = "handovers", description = "Signed webhooks that tell when installs end"),
         (name = "exports", description = "What other programs read of the machines"),
     )
 )]
@@ -112,6 +117,18 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(installs::arm_several))
         .routes(routes!(installs::read))
         .routes(routes!(installs::cancel))
+        .routes(routes!(installs::retry_several))
+        .routes(routes!(installs::cancel_several))
+        .routes(routes!(naming::preview))
+        .routes(routes!(naming::apply))
+        .routes(routes!(history::hosts))
+        .routes(routes!(history::rates))
+        .routes(routes!(handovers::list))
+        .routes(routes!(handovers::save, handovers::remove))
+        .routes(routes!(handovers::trial))
+        .routes(routes!(handovers::deliveries))
+        .routes(routes!(handovers::send))
+        .routes(routes!(handovers::give_up))
         .routes(routes!(exports::hosts))
         .routes(routes!(exports::zone))
         .routes(routes!(exports::inventory))

@@ -43,6 +43,7 @@ const REPORT_TEXT: usize = 1000;
 pub(crate) fn router(app: Arc<App>, secure: bool) -> Router {
     Router::new()
         .route("/answers/{token}/{file}", get(answer_file))
+        .route("/report/{token}/log", any(log))
         .route("/report/{token}/{stage}", any(report))
         .fallback(file)
         .with_state(Boot { app, secure })
@@ -314,6 +315,52 @@ async fn report(
             plain(StatusCode::OK, "taken\n")
         }
         Err(refusal) => refuse(&app, ends.peer, &refusal),
+    }
+}
+
+/// Longest content of one request to the log.
+const MOST_LOG: usize = 64 * 1024;
+
+/// What an installer wrote: as `text` in the query, as plain text, or as the JSON object that cloud-init's and
+/// curtin's webhook reporters send, whose `description` is kept.
+async fn log(
+    State(boot): State<Boot>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
+    Path(token): Path<String>,
+    Query(words): Query<ReportText>,
+    body: Body,
+) -> Response {
+    let app = boot.app;
+    let Ok(body) = axum::body::to_bytes(body, MOST_LOG).await else {
+        count(&app.counts.http_refused);
+        return plain(StatusCode::PAYLOAD_TOO_LARGE, "At most 64 KiB at a time.\n");
+    };
+    let said = words.text.unwrap_or_else(|| match serde_json::from_slice::<ReporterEvent>(&body) {
+        Ok(event) => event.line(),
+        Err(_) => String::from_utf8_lossy(&body).into_owned(),
+    });
+    match machine_files::log(&app, ends.peer.ip(), &token, &said).await {
+        Ok(()) => {
+            count(&app.counts.http_served);
+            plain(StatusCode::OK, "taken\n")
+        }
+        Err(refusal) => refuse(&app, ends.peer, &refusal),
+    }
+}
+
+/// An event as cloud-init's webhook reporter sends it (its reference: reporting).
+#[derive(Debug, Deserialize)]
+struct ReporterEvent {
+    name: String,
+    description: String,
+    event_type: String,
+    result: Option<String>,
+}
+
+impl ReporterEvent {
+    fn line(&self) -> String {
+        let result = self.result.as_ref().map(|result| format!(" {result}")).unwrap_or_default();
+        format!("{} {}{result}: {}", self.event_type, self.name, self.description)
     }
 }
 

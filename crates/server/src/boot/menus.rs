@@ -68,10 +68,14 @@ pub(super) async fn menu(app: &App, site: &Site, mac: Mac, address: IpAddr, lang
     let screen = screen_for(&plan, &asking.viewer(app));
     let reader = Reader { language, ..reader(app, site, mac) };
     let text = render(&screen, asking.service, reader);
-    let armed = matches!(plan.why, Why::Armed(_));
-    let machine = site.machine_by_mac(mac).filter(|_| armed);
+    let evidence = match plan.why {
+        Why::Armed(_) => Some(Evidence::Menu),
+        Why::Unanswered(_) => Some(Evidence::Waits),
+        _ => None,
+    };
+    let machine = site.machine_by_mac(mac);
     Served {
-        evidence: machine.map(|machine| (machine.id, Evidence::Menu)),
+        evidence: machine.and_then(|machine| Some((machine.id, evidence?))),
         decision: Some(Decision::from(&plan)),
         ..served(text, mac, "menu".into())
     }

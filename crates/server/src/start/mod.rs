@@ -21,7 +21,7 @@ use crate::{
     answers::seal_key,
     boot,
     config::{Config, ConfigError},
-    dhcp,
+    dhcp, handover, installs,
     intake::{self, Uploads},
     library::Library,
     link::{FrameListener, Interface},
@@ -267,6 +267,8 @@ fn run(app: Arc<App>, listening: Listening, bound: Bound, tls: Option<boot::Tls>
         tasks.spawn(boot::serve(listener, router, tls.clone(), tasks.clone(), stop.clone()));
     }
     tasks.spawn(intake::verify_on_schedule(app.clone(), stop.clone()));
+    tasks.spawn(installs::keep(app.clone(), stop.clone()));
+    tasks.spawn(handover::deliver(app.clone(), tasks.clone(), stop.clone()));
     let (work, ending) = (app.work.clone(), stop.clone().cancelled_owned());
     tasks.spawn(async move {
         ending.await;

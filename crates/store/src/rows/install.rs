@@ -40,6 +40,10 @@ struct InstallRow {
     asked: String,
     open_questions: String,
     outcome: Option<String>,
+    labels: String,
+    subnet: Option<String>,
+    is_stateless: bool,
+    refused_from: String,
 }
 
 #[derive(Queryable, Selectable)]
@@ -81,6 +85,10 @@ impl From<&Install> for InstallRow {
             asked: value::json(&install.asked),
             open_questions: value::json(&install.open_questions),
             outcome: install.outcome.as_ref().map(value::json),
+            labels: value::json(&install.labels),
+            subnet: install.subnet.clone(),
+            is_stateless: install.is_stateless,
+            refused_from: value::json(&install.refused_from),
         }
     }
 }
@@ -112,6 +120,10 @@ impl TryFrom<InstallRow> for Install {
             asked: read.json(&row.asked)?,
             open_questions: read.json(&row.open_questions)?,
             outcome: row.outcome.as_deref().map(|text| read.json(text)).transpose()?,
+            labels: read.json(&row.labels)?,
+            refused_from: read.json(&row.refused_from)?,
+            subnet: row.subnet,
+            is_stateless: row.is_stateless,
             token: Token::new(row.token),
             machine_name: row.machine_name,
             image: row.image,

@@ -26,6 +26,7 @@ struct MachineRow {
     facts: String,
     parameters: String,
     menu: Option<String>,
+    live_answers: Option<String>,
 }
 
 #[derive(Queryable, Selectable, Insertable)]
@@ -55,6 +56,7 @@ impl From<&Machine> for MachineRow {
             facts: value::json(&machine.facts),
             parameters: value::json(&machine.parameters),
             menu: machine.menu.clone(),
+            live_answers: machine.live_answers.clone(),
         }
     }
 }
@@ -81,6 +83,7 @@ impl MachineRow {
             facts: read.json(&self.facts)?,
             parameters: read.json(&self.parameters)?,
             menu: self.menu,
+            live_answers: self.live_answers,
             created: read.time(self.created)?,
             name: self.name,
         })
@@ -103,6 +106,24 @@ impl Tx<'_> {
             .map(|(place, mac)| NicRow { mac: mac.to_string(), machine_id: row.id.clone(), place })
             .collect();
         diesel::insert_into(nic::table).values(&nics).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Gives machines other names, which may change hands among them.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn rename_machines(&mut self, machines: &[Machine]) -> Result<(), StoreError> {
+        // Out of each other's way first: no two may have one name at any moment.
+        for machine in machines {
+            self.rename(machine, &machine.id.to_string())?;
+        }
+        machines.iter().try_for_each(|machine| self.rename(machine, &machine.name))
+    }
+
+    fn rename(&mut self, machine: &Machine, name: &str) -> Result<(), StoreError> {
+        let row = machine::table.find(machine.id.to_string());
+        diesel::update(row).set(machine::name.eq(name)).execute(self.connection())?;
         Ok(())
     }
 

@@ -1,11 +1,14 @@
 //! One file a record type: its row, and what can be done with it.
 
 mod answers;
+pub(crate) mod handover;
+pub(crate) mod history;
 mod image;
 pub(crate) mod install;
 mod label;
 mod lease;
 mod loader;
+pub(crate) mod log;
 mod machine;
 mod menu;
 mod reservation;

@@ -80,6 +80,8 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     };
     put("version", json!(1));
     put("early-commands", json!([steps::curl(target, ReportStage::Started)]));
+    // The installer's own reporter (its reference: reporting), which tells every step it begins and ends.
+    put("reporting", json!({ "lastmile": { "type": "webhook", "endpoint": target.log_url() } }));
     put("locale", json!(settings.locale));
     put("keyboard", json!({ "layout": settings.keyboard }));
     put("timezone", json!(settings.time_zone));

@@ -70,6 +70,13 @@ impl Target<'_> {
         }
     }
 
+    fn log_url(&self) -> String {
+        match self.install {
+            Some(install) => self.service.log_url(&install.token),
+            None => format!("{}/report/TOKEN/log", self.service.http_base()),
+        }
+    }
+
     /// What templates have beside the machine's values.
     fn own_values(&self, resolution: &Resolution) -> minijinja::Value {
         let report = |stage| self.report_url(stage);
@@ -80,6 +87,7 @@ impl Target<'_> {
                 done => report(ReportStage::Done),
                 failed => report(ReportStage::Failed),
                 booted => report(ReportStage::Booted),
+                log => self.log_url(),
             },
         }
     }

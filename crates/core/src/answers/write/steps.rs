@@ -11,14 +11,55 @@ use crate::{
     install::ReportStage,
 };
 
-/// A command that reports and never fails. `wget` is in every installer that runs it here.
+/// A command that reports and never fails. `wget` is in every installer that runs it here. A service that is away for a
+/// moment is asked again.
 pub(super) fn wget(target: &Target<'_>, stage: ReportStage) -> String {
-    format!("wget -q -O /dev/null {} || true", quote::shell(&target.report_url(stage)))
+    wget_to(&target.report_url(stage))
+}
+
+/// The same with what went wrong.
+pub(super) fn wget_failed(target: &Target<'_>, text: &str) -> String {
+    wget_to(&format!("{}?text={text}", target.report_url(ReportStage::Failed)))
+}
+
+fn wget_to(url: &str) -> String {
+    format!(
+        "for try in 1 2 3 4 5 6; do if wget -q -O /dev/null {}; then break; fi; sleep 5; done",
+        quote::shell(url)
+    )
 }
 
 /// The same by `curl`.
 pub(super) fn curl(target: &Target<'_>, stage: ReportStage) -> String {
-    format!("curl -fsS -o /dev/null {} || true", quote::shell(&target.report_url(stage)))
+    format!(
+        "curl -fsS --retry 6 --retry-delay 5 --retry-connrefused -o /dev/null {} || true",
+        quote::shell(&target.report_url(stage))
+    )
+}
+
+/// Sends what stands new in an installer's log, every few seconds, as long as the installer runs. In the tools of a
+/// small installer, whose `wget` only asks: the lines go in the query, at most twenty at a time, without what a query
+/// cannot hold.
+pub(super) fn send_log_by_wget(target: &Target<'_>, log: &str, lines: &str) -> String {
+    let url = quote::shell(&target.log_url());
+    format!(
+        "(n=0; while sleep 5; do m=$(wc -l <{log}); [ \"$m\" -gt \"$n\" ] || continue; \
+         t=$(sed -n \"$((n+1)),${{m}}p\" {log} | grep -E {lines} | tail -n 20 | cut -c 1-200 | \
+         tr -c 'A-Za-z0-9 .,:;/()=_%+&#@\\n-' '?' | \
+         sed 's/%/%25/g;s/&/%26/g;s/#/%23/g;s/+/%2B/g;s/ /%20/g;s/$/%0A/' | tr -d '\\n'); n=$m; \
+         [ -z \"$t\" ] || wget -q -O /dev/null {url}\"?text=$t\"; done >/dev/null 2>&1 </dev/null &)",
+        lines = quote::shell(lines)
+    )
+}
+
+/// The same by `curl`, which sends the lines as they are.
+pub(super) fn send_log_by_curl(target: &Target<'_>, log: &str) -> String {
+    let url = quote::shell(&target.log_url());
+    format!(
+        "(n=0; while sleep 5; do m=$(wc -l <{log}); [ \"$m\" -gt \"$n\" ] || continue; \
+         sed -n \"$((n+1)),${{m}}p\" {log} | tail -n 50 | curl -fsS -o /dev/null --data-binary @- {url}; n=$m; \
+         done >/dev/null 2>&1 </dev/null &)"
+    )
 }
 
 /// Puts a user's keys in place.

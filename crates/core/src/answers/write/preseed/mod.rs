@@ -197,16 +197,21 @@ fn packages(file: &mut File, settings: &Resolved) {
     file.owned("popularity-contest", "popularity-contest/participate", "boolean", "false");
 }
 
+/// Lines of the installer's log that tell how far it is, and of faults.
+const LOG_LINES: &str = "main-menu|base-installer|debootstrap|in-target|apt-install|partman|grub-installer|finish-install|rror|fail";
+
 fn end(file: &mut File, settings: &Resolved, target: &Target<'_>) {
     file.section("Reports and end");
-    file.set("preseed/early_command", "string", &steps::wget(target, ReportStage::Started));
+    let send_log = steps::send_log_by_wget(target, "/var/log/syslog", LOG_LINES);
+    let early = format!("{}; {send_log}", steps::wget(target, ReportStage::Started));
+    file.set("preseed/early_command", "string", &early);
     let script = quote::one_line(&in_target(settings, target));
     // The installer copies its own interfaces file into the system after this.
     let late = format!(
         "printf '%b' {script} >/target/root/lastmile-setup; \
          if in-target sh /root/lastmile-setup; then {}; else {}; fi; rm -f /target/root/lastmile-setup{}",
         steps::wget(target, ReportStage::Done),
-        steps::wget(target, ReportStage::Failed).replace("/failed'", "/failed?text=a+last+step+failed'"),
+        steps::wget_failed(target, "a+last+step+failed"),
         if settings.links.is_empty() {
             ""
         } else {

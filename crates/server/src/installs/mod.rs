@@ -1,18 +1,26 @@
 //! Turns what was seen into the record: store first, then the snapshot, then whoever watches.
 
+mod keeper;
+mod late;
+mod log;
+mod pace;
+
 use std::sync::atomic::Ordering;
 
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use jiff::Timestamp;
-use lastmile_api::Event;
+use lastmile_api::{Event, InstallRow};
 use lastmile_core::{
     Fault, Id,
     image::{Revision, Sha256},
-    install::{ArmRequest, Evidence, Install, Outcome, Step, StepKind, Token},
+    install::{ArmRequest, Evidence, Install, Step, StepKind, Token},
     machine::Machine,
     site::Site,
 };
 use lastmile_store::{StoreError, Tx};
+
+pub(crate) use keeper::keep;
+pub(crate) use pace::Paces;
 
 use crate::{random::random, state::App};
 
@@ -75,7 +83,14 @@ impl App {
     /// # Errors
     /// What the store refused; then nothing has changed.
     pub(crate) async fn see(&self, machine: Id<Machine>, evidence: Evidence) -> Result<(), StoreError> {
-        self.move_install(machine, |install, now| install.see(&evidence, now)).await.map(|_| ())
+        let see = |install: &Install, now| {
+            let (mut next, step) = install.see(&evidence, now)?;
+            if next.subnet.is_none() {
+                next.subnet = self.booted_on(machine, &evidence);
+            }
+            Some((next, step))
+        };
+        self.move_install(machine, see).await.map(drop)
     }
 
     /// The same, for those who have nobody to tell of an error.
@@ -83,6 +98,12 @@ impl App {
         if let Err(error) = self.see(machine, evidence).await {
             tracing::error!(%machine, "a step of an install was not recorded: {error}");
         }
+    }
+
+    /// Held while an install of a machine is changed.
+    fn stripe(&self, machine: Id<Machine>) -> &tokio::sync::Mutex<()> {
+        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
+        &self.stripes[usize::try_from(stripe).unwrap_or(0)]
     }
 
     /// Changes a machine's open install. Gives it as it is then, or `None` if there was nothing to change.
@@ -95,50 +116,40 @@ impl App {
         step: impl FnOnce(&Install, Timestamp) -> Option<(Install, Step)>,
     ) -> Result<Option<Install>, StoreError> {
         // What many machines do moves on side by side and shares commits; what one does keeps its order.
-        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
-        let _one_at_a_time = self.stripes[usize::try_from(stripe).unwrap_or(0)].lock().await;
+        let _one_at_a_time = self.stripe(machine).lock().await;
         let site = self.site();
         let Some(open) = site.open_install(machine) else { return Ok(None) };
         let Some((install, step)) = step(open, Timestamp::now()) else { return Ok(None) };
         self.keep_install(install, step).await.map(Some)
     }
 
-    /// Records what a host said at its first start, of the install that is going on or of one that has ended.
-    ///
-    /// # Errors
-    /// What the store refused; then nothing has changed.
-    pub(crate) async fn see_booted(
-        &self,
-        machine: Id<Machine>,
-        number: i64,
-        outcome: Outcome,
-    ) -> Result<(), StoreError> {
-        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
-        let _one_at_a_time = self.stripes[usize::try_from(stripe).unwrap_or(0)].lock().await;
-        let Some((install, _)) = self.store.read(move |tx| tx.install(number)).await? else { return Ok(()) };
-        let Some((install, step)) = install.booted(outcome) else { return Ok(()) };
+    /// The name of the subnet that a machine boots on.
+    fn booted_on(&self, machine: Id<Machine>, evidence: &Evidence) -> Option<String> {
         let site = self.site();
-        let holds = site.last_installed(machine).is_none_or(|held| held.number <= number);
-        if holds || site.open_install(machine).is_some_and(|open| open.number == number) {
-            return self.keep_install(install, step).await.map(drop);
+        if let Evidence::Lease { address, .. } = evidence {
+            let subnet = site.subnets().find(|subnet| subnet.network.contains(address))?;
+            return Some(subnet.name.clone());
         }
-        // The machine holds something newer: this goes to the record alone.
-        self.store.write(move |tx| tx.put_install(&install, &step)).await
+        let machine = site.machine_by_id(machine)?;
+        Some(self.subnet_of(&site, machine)?.name.clone())
     }
 
-    /// Arms what an ended install was to do once more: the image's current revision, with the same answers.
+    /// Arms what ended installs were to do once more: each image's current revision, with the same answers; all of them,
+    /// or none.
     ///
     /// # Errors
-    /// What stands in its way; then nothing has changed.
-    pub(crate) async fn retry(&self, install: &Install, who: &str) -> Result<Install, ArmError> {
-        let machine = self.site().machine_by_id(install.machine).map(|machine| machine.name.clone());
-        let request = ArmRequest {
-            machine: machine.unwrap_or_else(|| install.machine_name.clone()),
+    /// What stands in their way; then nothing has changed.
+    pub(crate) async fn retry_all(&self, installs: &[Install], who: &str) -> Result<Vec<Install>, ArmError> {
+        let request = |site: &Site, install: &Install| ArmRequest {
+            machine: site
+                .machine_by_id(install.machine)
+                .map_or_else(|| install.machine_name.clone(), |machine| machine.name.clone()),
             image: install.image.clone(),
             answers: install.answers_name.clone(),
             asked: install.asked.clone(),
         };
-        self.arm(&request, who).await
+        let requests = |site: &Site| Ok(installs.iter().map(|install| request(site, install)).collect());
+        self.arm_all(requests, who).await
     }
 
     /// Keeps an install as it is now. The caller sees to it that nobody else changes it meanwhile.
@@ -146,11 +157,34 @@ impl App {
     /// # Errors
     /// What the store refused; then nothing has changed.
     pub(crate) async fn keep_install(&self, install: Install, step: Step) -> Result<Install, StoreError> {
-        let (kept, seen) = (install.clone(), step.clone());
-        self.store.write(move |tx| tx.put_install(&kept, &seen)).await?;
+        self.record(&install, &step).await?;
         self.change_site(|site| site.with_install(install.clone()));
         self.tell_install(&install, &step);
         Ok(install)
+    }
+
+    /// Puts an install and the step that brought it there on disk, and with them what is to be handed over: one is
+    /// never there without the other.
+    async fn record(&self, install: &Install, step: &Step) -> Result<(), StoreError> {
+        let deliveries = self.deliveries_of(install, step);
+        let (kept, seen, is_told) = (install.clone(), step.clone(), !deliveries.is_empty());
+        let put = move |tx: &mut Tx<'_>| {
+            tx.put_install(&kept, &seen)?;
+            tx.add_deliveries(&deliveries)
+        };
+        self.store.write(put).await?;
+        if is_told {
+            self.deliver_soon.notify_one();
+        }
+        if !install.state.is_open() {
+            self.paces.ended(install);
+        }
+        Ok(())
+    }
+
+    /// An install as lists show it.
+    pub(crate) fn install_row(&self, install: &Install) -> InstallRow {
+        InstallRow::new(install, self.paces.progress(install, Timestamp::now()))
     }
 
     /// Tells the log and whoever watches that an install moved on.
@@ -163,7 +197,7 @@ impl App {
             detail = step.detail
         );
         // Nobody may be watching.
-        let _ = self.events.send(Event::Install { install: Box::new(install.into()) });
+        let _ = self.events.send(Event::Install { install: Box::new(self.install_row(install)) });
         if let Some(machine) = self.site().machine_by_id(install.machine) {
             self.tell_machine(machine);
         }
@@ -178,8 +212,7 @@ impl App {
         machine: Id<Machine>,
         hash: Sha256,
     ) -> Result<(), StoreError> {
-        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
-        let _one_at_a_time = self.stripes[usize::try_from(stripe).unwrap_or(0)].lock().await;
+        let _one_at_a_time = self.stripe(machine).lock().await;
         let Some(open) = self.site().open_install(machine).cloned() else { return Ok(()) };
         let number = open.number;
         self.store.write(move |tx| tx.set_manifest_hash(number, hash)).await?;

@@ -1,0 +1,170 @@
+//! Handovers: signed webhooks that tell others when an install ends.
+
+mod signature;
+
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+pub use signature::{Signed, sign};
+
+use crate::{Fault, Faults, install::InstallState, name};
+
+/// Longest URL that is taken.
+const MOST_URL: usize = 2000;
+/// Shortest signing key that is taken, in octets (RFC 2104, section 3: no shorter than the hash's output).
+const LEAST_KEY: usize = 32;
+/// How long after each failed attempt the next is made; after the last of them, always so long.
+const PAUSES: [SignedDuration; 6] = [
+    SignedDuration::from_secs(5),
+    SignedDuration::from_secs(15),
+    SignedDuration::from_mins(1),
+    SignedDuration::from_mins(5),
+    SignedDuration::from_mins(15),
+    SignedDuration::from_hours(1),
+];
+
+/// What is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum HandoverEvent {
+    /// An install reached its end well.
+    Installed,
+    /// An install failed.
+    Failed,
+    /// An install stalled.
+    Stalled,
+    /// An install was called off.
+    Cancelled,
+    /// The host that an install made started, and said what it is.
+    Booted,
+    /// Somebody tries whether deliveries arrive.
+    Trial,
+}
+
+impl HandoverEvent {
+    const NAMES: [(Self, &str); 6] = [
+        (Self::Installed, "installed"),
+        (Self::Failed, "failed"),
+        (Self::Stalled, "stalled"),
+        (Self::Cancelled, "cancelled"),
+        (Self::Booted, "booted"),
+        (Self::Trial, "trial"),
+    ];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        Self::NAMES.iter().find(|(event, _)| *event == self).map_or("", |(_, name)| name)
+    }
+
+    /// What an install's end is told as; `None` while it goes on.
+    #[must_use]
+    pub const fn of_end(state: InstallState) -> Option<Self> {
+        match state {
+            InstallState::Installed => Some(Self::Installed),
+            InstallState::Failed => Some(Self::Failed),
+            InstallState::Stalled => Some(Self::Stalled),
+            InstallState::Cancelled => Some(Self::Cancelled),
+            InstallState::Armed | InstallState::Booting | InstallState::Installing => None,
+        }
+    }
+}
+
+impl std::str::FromStr for HandoverEvent {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let named = Self::NAMES.iter().find(|(_, name)| *name == text);
+        named.map(|(event, _)| *event).ok_or_else(|| format!("'{text}' is nothing that is handed over"))
+    }
+}
+
+/// Where a handover goes, as a person enters it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct HandoverDraft {
+    /// Where to, by HTTP or HTTPS.
+    pub url: String,
+    /// What is told; everything but trials if it is left out.
+    #[serde(default = "HandoverDraft::all_events")]
+    pub events: Vec<HandoverEvent>,
+    /// The key that deliveries are signed with, at least 32 characters. Left out, the one it has stays; for a new
+    /// handover one is made and shown once.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+}
+
+impl HandoverDraft {
+    /// Everything that is told of installs.
+    #[must_use]
+    pub fn all_events() -> Vec<HandoverEvent> {
+        use HandoverEvent::{Booted, Cancelled, Failed, Installed, Stalled};
+        vec![Installed, Failed, Stalled, Cancelled, Booted]
+    }
+
+    /// Checks it under `name`.
+    ///
+    /// # Errors
+    /// Everything that is wrong, in the order of the fields.
+    pub fn check(&self, name: &str) -> Result<(), Vec<Fault>> {
+        let mut faults = Faults::new();
+        faults.keep("name", name::check_thing_name(name), name::THING_NAME_MEND);
+        let rest = self.url.strip_prefix("https://").or_else(|| self.url.strip_prefix("http://"));
+        let is_plain = |c: char| c.is_ascii_graphic() && c != '#';
+        let host = rest.map(|rest| rest.split(['/', '?']).next().unwrap_or_default());
+        if host.is_none_or(|host| host.is_empty() || host.contains('@'))
+            || !self.url.chars().all(is_plain)
+            || self.url.len() > MOST_URL
+        {
+            let mend = "Give http:// or https:// with a host, as in https://records.gannet.example/installs; no user, \
+                        no fragment.";
+            faults.add("url", format!("'{}' is no URL to send to", self.url), mend);
+        }
+        if self.events.is_empty() || self.events.contains(&HandoverEvent::Trial) {
+            let mend = "Name some of installed, failed, stalled, cancelled, booted.";
+            faults.add("events", "nothing would ever be told by it", mend);
+        }
+        if self.key.as_ref().is_some_and(|key| key.len() < LEAST_KEY || !key.chars().all(is_plain)) {
+            let mend =
+                "Give at least 32 characters of letters, digits and signs, or leave it out to have one made.";
+            faults.add("key", "the key is too short, or has blanks", mend);
+        }
+        faults.into_result(|| Some(()))
+    }
+}
+
+/// When a delivery is tried again that failed `attempts` times, the last time at `now`. It is never given up: who keeps
+/// the books on the other side gets them whole.
+#[must_use]
+pub fn next_attempt(attempts: u32, now: Timestamp) -> Timestamp {
+    let place = usize::try_from(attempts.saturating_sub(1)).unwrap_or(usize::MAX).min(PAUSES.len() - 1);
+    now + PAUSES[place]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn attempts_grow_rarer_and_never_end() {
+        let after = |attempts| next_attempt(attempts, Timestamp::UNIX_EPOCH).as_second();
+        assert_eq!([1, 2, 3, 6, 7, 900].map(after), [5, 15, 60, 3600, 3600, 3600]);
+    }
+
+    #[test]
+    fn all_that_is_wrong_is_said_at_once() {
+        let draft = HandoverDraft { url: "ftp://x".into(), events: vec![], key: Some("short".into()) };
+        let faults = draft.check("no name").unwrap_err();
+        let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
+        assert_eq!(places, ["name", "url", "events", "key"]);
+        let with =
+            |url: &str| HandoverDraft { url: url.into(), events: HandoverDraft::all_events(), key: None };
+        for url in
+            ["http://", "https:///x", "https://ada@records.gannet.example/", "http://a b/", "http://a/#x"]
+        {
+            assert_eq!(with(url).check("records").unwrap_err()[0].place, "url", "{url}");
+        }
+        with("https://records.gannet.example:8443/installs?site=quay").check("records").unwrap();
+    }
+}

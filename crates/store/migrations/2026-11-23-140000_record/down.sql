@@ -1,0 +1,10 @@
+ALTER TABLE machine DROP COLUMN live_answers;
+DROP TABLE delivery;
+DROP TABLE handover;
+DROP TABLE machine_left;
+DROP TABLE install_log;
+DROP INDEX install_of_image;
+ALTER TABLE install DROP COLUMN refused_from;
+ALTER TABLE install DROP COLUMN is_stateless;
+ALTER TABLE install DROP COLUMN subnet;
+ALTER TABLE install DROP COLUMN labels;

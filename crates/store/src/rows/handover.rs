@@ -1,0 +1,236 @@
+//! Where ends of installs are told, and what was told.
+
+use diesel::prelude::*;
+use jiff::Timestamp;
+use lastmile_core::{
+    answers::Sealed,
+    handover::{HandoverDraft, HandoverEvent},
+};
+
+use crate::{
+    StoreError, Tx,
+    schema::{delivery, handover},
+    value::{self, Row},
+};
+
+/// Where ends of installs are told.
+#[derive(Debug, Clone)]
+pub struct Handover {
+    /// Its name.
+    pub name: String,
+    /// Where to and what; without its key.
+    pub draft: HandoverDraft,
+    /// What deliveries are signed with, sealed.
+    pub key: Sealed,
+}
+
+/// Something that is to be told, or was.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Delivery {
+    /// Its number: the same at every attempt.
+    pub number: i32,
+    /// The handover's name.
+    pub handover: String,
+    /// The install that it tells of; 0 for a trial.
+    pub install: i64,
+    /// What of it.
+    pub event: HandoverEvent,
+    /// What is sent, as JSON.
+    pub body: String,
+    /// Since when it is to be told.
+    pub created: Timestamp,
+    /// How often it was tried.
+    pub attempts: u32,
+    /// When it is tried next; `None` once it is delivered or was given up.
+    pub due: Option<Timestamp>,
+    /// When it was taken on the other side.
+    pub delivered: Option<Timestamp>,
+    /// When it was tried last.
+    pub last_attempt: Option<Timestamp>,
+    /// What came of that.
+    pub last_answer: Option<String>,
+}
+
+/// What is to be told, before it has a number.
+#[derive(Debug, Clone)]
+pub struct NewDelivery {
+    /// The handover's name.
+    pub handover: String,
+    /// The install that it tells of; 0 for a trial.
+    pub install: i64,
+    /// What of it.
+    pub event: HandoverEvent,
+    /// What is sent, as JSON.
+    pub body: String,
+    /// Now.
+    pub created: Timestamp,
+}
+
+/// Which deliveries are asked for.
+#[derive(Debug, Clone, Default)]
+pub struct DeliveryFilter {
+    /// Only those of this handover.
+    pub handover: Option<String>,
+    /// Only those of this install.
+    pub install: Option<i64>,
+    /// Only those that are still to be told.
+    pub is_waiting: bool,
+    /// At most so many.
+    pub limit: i64,
+}
+
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = delivery)]
+struct DeliveryRow {
+    id: i32,
+    handover: String,
+    install_number: i64,
+    event: String,
+    body: String,
+    created: i64,
+    attempts: i32,
+    due: Option<i64>,
+    delivered: Option<i64>,
+    last_attempt: Option<i64>,
+    last_answer: Option<String>,
+}
+
+impl TryFrom<DeliveryRow> for Delivery {
+    type Error = StoreError;
+
+    fn try_from(row: DeliveryRow) -> Result<Self, StoreError> {
+        let key = row.id.to_string();
+        let read = Row { table: "delivery", key: &key };
+        Ok(Self {
+            number: row.id,
+            install: row.install_number,
+            event: read.text(&row.event)?,
+            created: read.time(row.created)?,
+            attempts: read.count(row.attempts)?,
+            due: read.maybe_time(row.due)?,
+            delivered: read.maybe_time(row.delivered)?,
+            last_attempt: read.maybe_time(row.last_attempt)?,
+            handover: row.handover,
+            body: row.body,
+            last_answer: row.last_answer,
+        })
+    }
+}
+
+impl Tx<'_> {
+    /// Adds a handover, or puts it in the place of the one of its name.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_handover(&mut self, entity: &Handover) -> Result<(), StoreError> {
+        let values = (
+            handover::name.eq(&entity.name),
+            handover::draft.eq(value::json(&entity.draft)),
+            handover::signing_key.eq(value::json(&entity.key)),
+        );
+        diesel::replace_into(handover::table).values(values).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// Removes a handover. What was delivered stays on record; what was not is given up.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn remove_handover(&mut self, name: &str) -> Result<(), StoreError> {
+        diesel::delete(handover::table.find(name)).execute(self.connection())?;
+        let waiting = delivery::table.filter(delivery::handover.eq(name).and(delivery::due.is_not_null()));
+        diesel::update(waiting).set(delivery::due.eq(None::<i64>)).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// All handovers, ordered by name.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn handovers(&mut self) -> Result<Vec<Handover>, StoreError> {
+        let rows: Vec<(String, String, String)> =
+            handover::table.order(handover::name).load(self.connection())?;
+        rows.into_iter()
+            .map(|(name, draft, key)| {
+                let read = Row { table: "handover", key: &name };
+                Ok(Handover { draft: read.json(&draft)?, key: read.json(&key)?, name: name.clone() })
+            })
+            .collect()
+    }
+
+    /// Keeps what is to be told. It is due at once.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn add_deliveries(&mut self, deliveries: &[NewDelivery]) -> Result<(), StoreError> {
+        for new in deliveries {
+            diesel::insert_into(delivery::table)
+                .values((
+                    delivery::handover.eq(&new.handover),
+                    delivery::install_number.eq(new.install),
+                    delivery::event.eq(new.event.as_str()),
+                    delivery::body.eq(&new.body),
+                    delivery::created.eq(new.created.as_millisecond()),
+                    delivery::due.eq(new.created.as_millisecond()),
+                ))
+                .execute(self.connection())?;
+        }
+        Ok(())
+    }
+
+    /// Keeps how a delivery stands after an attempt, or as somebody wants it.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_delivery(&mut self, entity: &Delivery) -> Result<(), StoreError> {
+        let millis = |at: Option<Timestamp>| at.map(Timestamp::as_millisecond);
+        diesel::update(delivery::table.find(entity.number))
+            .set((
+                delivery::attempts.eq(value::count(entity.attempts)),
+                delivery::due.eq(millis(entity.due)),
+                delivery::delivered.eq(millis(entity.delivered)),
+                delivery::last_attempt.eq(millis(entity.last_attempt)),
+                delivery::last_answer.eq(&entity.last_answer),
+            ))
+            .execute(self.connection())?;
+        Ok(())
+    }
+
+    /// What is due at `now`, in the order in which it came.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn due_deliveries(&mut self, now: Timestamp, limit: i64) -> Result<Vec<Delivery>, StoreError> {
+        let due = delivery::table.filter(delivery::due.le(now.as_millisecond()));
+        let query = due.order(delivery::id).limit(limit).select(DeliveryRow::as_select());
+        query.load(self.connection())?.into_iter().map(Delivery::try_from).collect()
+    }
+
+    /// One delivery; `None` if none has that number.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn delivery(&mut self, number: i32) -> Result<Option<Delivery>, StoreError> {
+        let query = delivery::table.find(number).select(DeliveryRow::as_select());
+        query.first(self.connection()).optional()?.map(Delivery::try_from).transpose()
+    }
+
+    /// Deliveries, latest first.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn deliveries(&mut self, filter: &DeliveryFilter) -> Result<Vec<Delivery>, StoreError> {
+        let mut query = delivery::table.into_boxed();
+        if let Some(handover) = &filter.handover {
+            query = query.filter(delivery::handover.eq(handover));
+        }
+        if let Some(install) = filter.install {
+            query = query.filter(delivery::install_number.eq(install));
+        }
+        if filter.is_waiting {
+            query = query.filter(delivery::due.is_not_null());
+        }
+        let query = query.order(delivery::id.desc()).limit(filter.limit).select(DeliveryRow::as_select());
+        query.load(self.connection())?.into_iter().map(Delivery::try_from).collect()
+    }
+}
