@@ -11,6 +11,8 @@ TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-stati
 	syslinux-common debian-installer-12-netboot-amd64 bind9-utils libxml2-utils python3-yaml
 # What the benchmarks measure against.
 BENCH_PACKAGES := nginx-light xorriso
+# A root made of Debian's packages, and a way into it.
+INSTALL_PACKAGES := mmdebstrap squashfs-tools openssh-client
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
 	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe
@@ -30,7 +32,7 @@ define packages
 	fi
 endef
 
-.PHONY: packages-build packages-test packages-bench packages-firmware
+.PHONY: packages-build packages-test packages-bench packages-firmware packages-install
 packages-build:
 	$(call packages,$(BUILD_PACKAGES))
 packages-test: packages-build
@@ -39,6 +41,9 @@ packages-bench: packages-build
 	$(call packages,$(BENCH_PACKAGES))
 packages-firmware: packages-build
 	$(call packages,$(FIRMWARE_PACKAGES))
+
+packages-install: packages-firmware
+	$(call packages,$(INSTALL_PACKAGES))
 
 console/node_modules: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
@@ -68,6 +73,10 @@ test: packages-test console ## Run every test but the long ones with real firmwa
 .PHONY: test-firmware
 test-firmware: packages-firmware console ## Boot real firmware, loaders and an installer in an emulator (minutes)
 	$(CARGO) test --package lastmile --features firmware --test firmware --test firmware_menus -- --nocapture --test-threads 1
+
+.PHONY: test-install
+test-install: packages-install console ## Make a small Debian root, start it from memory on real firmware, log in (minutes)
+	$(CARGO) test --package lastmile --features firmware --test stateless -- --nocapture --test-threads 1
 
 .PHONY: lint
 lint: packages-build console ## Formatting, clippy, the fuzz targets, the console's types and lint

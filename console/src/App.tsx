@@ -6,14 +6,18 @@ import { AnswersPage } from "./answers/AnswersPage";
 import { EditAnswersPage } from "./answers/EditAnswersPage";
 import { CheckPage } from "./check/CheckPage";
 import { ExportsPage } from "./exports/ExportsPage";
+import { HandoversPage } from "./handovers/HandoversPage";
+import { HistoryPage } from "./history/HistoryPage";
 import { ImagePage } from "./images/ImagePage";
 import { ImagesPage } from "./images/ImagesPage";
 import { ImportPage } from "./images/ImportPage";
+import { ArmPage } from "./installs/ArmPage";
 import { InstallPage } from "./installs/InstallPage";
 import { InstallsPage } from "./installs/InstallsPage";
 import { LoadersPage } from "./loaders/LoadersPage";
 import { MachinePage } from "./machines/MachinePage";
 import { MachinesPage } from "./machines/MachinesPage";
+import { NamingPage } from "./machines/NamingPage";
 import { EditMenuPage } from "./menus/EditMenuPage";
 import { MenusPage } from "./menus/MenusPage";
 import { Empty } from "./parts/States";
@@ -37,6 +41,10 @@ export function App() {
         <Routes>
           <Route path="/" element={<MachinesPage />} />
           <Route path="/machines/:name" element={<MachinePage />} />
+          <Route path="/naming" element={<NamingPage />} />
+          <Route path="/arm" element={<ArmPage />} />
+          <Route path="/history" element={<HistoryPage />} />
+          <Route path="/handovers" element={<HandoversPage />} />
           <Route path="/exports" element={<ExportsPage />} />
           <Route path="/installs" element={<InstallsPage />} />
           <Route path="/installs/:number" element={<InstallPage />} />
@@ -96,6 +104,9 @@ function Header({ connection }: { connection: Connection }) {
         </NavLink>
         <NavLink to="/newcomers" className={link}>
           Newcomers
+        </NavLink>
+        <NavLink to="/history" className={link}>
+          History
         </NavLink>
         <NavLink to="/check" className={link}>
           Check

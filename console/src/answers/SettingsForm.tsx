@@ -17,6 +17,7 @@ const PLACES: Record<string, string[]> = {
   preseed: ["top", "disks", "end"],
   kickstart: ["commands", "packages", "pre", "post", "end"],
   autoinstall: ["autoinstall", "user_data"],
+  "cloud-config": ["user_data"],
   "unattended-xml": ["windows_pe", "offline_servicing", "specialize", "oobe_system"],
 };
 

@@ -52,6 +52,16 @@ export type AnswersView = Schemas["AnswersView"];
 export type AnswersPreview = Schemas["AnswersPreview"];
 export type LintReport = Schemas["LintReport"];
 export type Question = Schemas["Question"];
+export type HostHistory = Schemas["HostHistory"];
+export type HostRecord = Schemas["HostRecord"];
+export type RateReport = Schemas["RateReport"];
+export type Tally = Schemas["Tally"];
+export type Day = Schemas["Day"];
+export type HandoverView = Schemas["HandoverView"];
+export type HandoverEvent = Schemas["HandoverEvent"];
+export type DeliveryView = Schemas["DeliveryView"];
+export type NamingDraft = Schemas["NamingDraft"];
+export type NamedMachine = Schemas["NamedMachine"];
 
 /** The typed client of the service that served this page. */
 export const api = createClient<paths>({ baseUrl: window.location.origin, headers: { "lastmile-user": "console" } });

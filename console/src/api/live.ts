@@ -80,6 +80,14 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       queries.setQueriesData<InstallList>({ queryKey: ["installs"] }, (list) => withInstall(list, event.install));
       later("install", event.install.number);
       later("installs");
+      later("history");
+      break;
+    case "log":
+      later("install", event.install);
+      break;
+    case "delivery":
+      later("handovers");
+      later("deliveries");
       break;
     case "gone":
       later("machines");

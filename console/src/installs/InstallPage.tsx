@@ -8,6 +8,9 @@ import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { clock, span } from "../parts/time";
+import { Cancel } from "./Cancel";
+import { HowFar } from "./HowFar";
+import { Log } from "./Log";
 import { OpenQuestions } from "./OpenQuestions";
 import { Retry } from "./Retry";
 import { useInstall } from "./useInstalls";
@@ -33,6 +36,17 @@ function Detail({ install }: { install: InstallDetail }) {
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
       <div className="lg:col-span-2">
         <OpenQuestions install={install} />
+        {install.refused > 0 && (
+          <div role="alert" className="mb-6 max-w-xl border-l-4 border-error pl-3">
+            <p className="font-semibold">Somebody else asked with its token</p>
+            <p>
+              and was refused, from{" "}
+              {install.refused === 1 ? "an address that is" : `${install.refused} addresses that are`} not the
+              machine&apos;s. The steps below say which. Whoever has the token has seen the machine&apos;s traffic, or its
+              screen.
+            </p>
+          </div>
+        )}
         {install.differences.length > 0 && (
           <div role="alert" className="mb-6 max-w-xl border-l-4 border-warning pl-3">
             <p className="font-semibold">The host is not as it was expected:</p>
@@ -50,8 +64,17 @@ function Detail({ install }: { install: InstallDetail }) {
         <div className="mb-3 flex flex-wrap items-center gap-4">
           <StateMark state={install.state} />
           <Route step={install.last_step} state={install.state} />
-          {install.ended_at && install.state !== "installed" && <Retry number={install.number} />}
+          {install.ended_at ? (
+            install.state !== "installed" && <Retry number={install.number} />
+          ) : (
+            <Cancel number={install.number} />
+          )}
         </div>
+        {install.progress && (
+          <div className="mb-3">
+            <HowFar progress={install.progress} wide />
+          </div>
+        )}
         <Pairs
           pairs={[
             [
@@ -60,7 +83,7 @@ function Detail({ install }: { install: InstallDetail }) {
                 {install.machine}
               </Link>,
             ],
-            ["Image", `${install.image} r${install.revision}`],
+            ["Image", `${install.image} r${install.revision}${install.is_stateless ? ", from memory" : ""}`],
             ["Manifest", digest(install.manifest_hash)],
             [
               "Answers",
@@ -74,6 +97,8 @@ function Detail({ install }: { install: InstallDetail }) {
             ["Installing", time(install.installing_at)],
             ["Ended", time(install.ended_at)],
             ["Kernel starts", install.kernel_fetches],
+            ["Subnet", install.subnet ?? "–"],
+            ["Labels", install.labels.join(", ") || "–"],
             ...(install.outcome
               ? ([
                   ["Host name", install.outcome.actual.host_name ?? "–"],
@@ -87,6 +112,8 @@ function Detail({ install }: { install: InstallDetail }) {
           ]}
         />
       </Section>
+      <div>
+      <Log install={install} />
       <Section title="What was seen">
         <ol className="space-y-1">
           {install.steps.map((step, index) => (
@@ -98,6 +125,7 @@ function Detail({ install }: { install: InstallDetail }) {
           ))}
         </ol>
       </Section>
+      </div>
     </div>
   );
 }

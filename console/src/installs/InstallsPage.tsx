@@ -6,6 +6,7 @@ import { Empty, Failed, Loading } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { VirtualRows } from "../parts/VirtualRows";
 import { ago, span, useNow } from "../parts/time";
+import { HowFar } from "./HowFar";
 import { PAGE, useInstalls } from "./useInstalls";
 
 const ROW_PX = 40;
@@ -19,7 +20,7 @@ const COLUMNS: [string, string][] = [
   ["Answers", "hidden lg:block"],
   ["Way", "hidden sm:block"],
   ["State", ""],
-  ["Took", "hidden lg:block"],
+  ["Took, or is", "hidden lg:block"],
   ["Moved", "hidden lg:block"],
 ];
 
@@ -48,6 +49,9 @@ export function InstallsPage() {
             <option key={state}>{state}</option>
           ))}
         </select>
+        <Link to="/arm" className="btn btn-sm btn-primary">
+          Arm
+        </Link>
         {total > PAGE && (
           <Pages
             number={number}
@@ -62,7 +66,10 @@ export function InstallsPage() {
       {installs.isPending && <Loading />}
       {installs.data && rows.length === 0 && (
         <Empty title={chosen ? `No install is ${chosen}` : "Nothing was installed yet"}>
-          Arm one with <code>lastmile install arm MACHINE --image IMAGE --answers ANSWERS</code>.
+          <Link className="link" to="/arm">
+            Arm one
+          </Link>
+          , or by <code>lastmile install arm MACHINE --image IMAGE --answers ANSWERS</code>.
         </Empty>
       )}
       {rows.length > 0 && (
@@ -129,6 +136,7 @@ function Row({ row, now }: { row: InstallRow; now: number }) {
       </div>
       <div role="cell" className="hidden truncate sm:block">
         {row.image} r{row.revision}
+        {row.is_stateless && <span className="block text-xs text-base-content/70">from memory</span>}
       </div>
       <div role="cell" className="hidden truncate lg:block">
         {row.answers} v{row.answers_version}
@@ -140,9 +148,16 @@ function Row({ row, now }: { row: InstallRow; now: number }) {
         <StateMark state={row.state} />
         {row.waits_for > 0 && <span className="block pl-3 text-xs font-semibold">waits for answers</span>}
         {(row.differs ?? 0) > 0 && <span className="block pl-3 text-xs font-semibold">not as expected</span>}
+        {row.refused > 0 && <span className="block pl-3 text-xs font-semibold">asked for elsewhere</span>}
       </div>
       <div role="cell" className="hidden lg:block">
-        {row.booting_at ? span(row.booting_at, row.ended_at ?? now) : "–"}
+        {row.progress ? (
+          <HowFar progress={row.progress} />
+        ) : row.booting_at ? (
+          span(row.booting_at, row.ended_at ?? now)
+        ) : (
+          "–"
+        )}
       </div>
       <div role="cell" className="hidden lg:block">
         {ago(row.last_step_at, now)}

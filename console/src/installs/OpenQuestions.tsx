@@ -1,8 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { answer, api, type InstallDetail, type Question } from "../api/client";
+import { answer, api, type InstallDetail } from "../api/client";
 import { Refusal } from "../parts/Faults";
+import { QuestionField } from "./QuestionField";
 
 /** What a machine waits for, to be answered here. It goes on by itself. */
 export function OpenQuestions({ install }: { install: InstallDetail }) {
@@ -40,7 +41,7 @@ export function OpenQuestions({ install }: { install: InstallDetail }) {
       {questions.map(([key, question]) => (
         <label key={key} className="mb-2 block">
           <span className="block">{question.ask}</span>
-          <Field
+          <QuestionField
             question={question}
             value={typed[key] ?? proposed[key] ?? ""}
             change={(value) => {
@@ -54,37 +55,5 @@ export function OpenQuestions({ install }: { install: InstallDetail }) {
         Answer
       </button>
     </form>
-  );
-}
-
-function Field(props: { question: Question; value: string; change: (value: string) => void }) {
-  const { question, value } = props;
-  const kind = question.kind ?? "text";
-  const choices = typeof kind === "object" ? kind.choice : kind === "yes-no" ? ["yes", "no"] : undefined;
-  if (choices) {
-    return (
-      <select
-        className="select select-sm w-full"
-        value={value}
-        onChange={(event) => {
-          props.change(event.target.value);
-        }}
-      >
-        <option value="">choose</option>
-        {choices.map((choice) => (
-          <option key={choice}>{choice}</option>
-        ))}
-      </select>
-    );
-  }
-  return (
-    <input
-      className="input input-sm w-full"
-      inputMode={kind === "number" ? "numeric" : "text"}
-      value={value}
-      onChange={(event) => {
-        props.change(event.target.value);
-      }}
-    />
   );
 }

@@ -46,6 +46,9 @@ function Detail({ machine }: { machine: MachineDetail }) {
           <div className="mb-3 flex flex-wrap items-center gap-4">
             <StateMark state={machine.stage} />
             {machine.install != null && <Route step={machine.last_step} state={routeState(machine)} />}
+            <Link className="btn btn-sm" to={`/arm?machine=${encodeURIComponent(machine.name)}`}>
+              Arm
+            </Link>
             {machine.install != null && (
               <Link className="link" to={`/installs/${machine.install}`}>
                 install {machine.install}
@@ -58,7 +61,7 @@ function Detail({ machine }: { machine: MachineDetail }) {
               ["Address", machine.address ?? "–"],
               ["MAC", <span className="font-mono text-xs">{machine.macs.join(", ")}</span>],
               ["Seen", ago(machine.last_seen, now)],
-              ["Standing", typeof machine.standing === "string" ? machine.standing : `live: ${machine.standing.live}`],
+              ["Standing", typeof machine.standing === "string" ? machine.standing : `live: ${machine.standing.live}${machine.live_answers ? `, with answers ${machine.live_answers}` : ""}`],
               ["Labels", machine.labels.join(", ") || "–"],
               ["Facts", Object.entries(machine.facts).map(([name, value]) => `${name} = ${value}`).join(", ") || "–"],
               ["Menu", machine.menu == null ? "–" : <Link className="link" to={`/menus/${machine.menu}`}>{machine.menu}</Link>],

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { answer, api, type MachineDetail } from "../api/client";
+import { useAllAnswers } from "../answers/useAnswers";
 import { useImages } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
 import { Refusal } from "../parts/Faults";
@@ -9,6 +10,7 @@ import { Refusal } from "../parts/Faults";
 interface Fields {
   standing: string;
   menu: string;
+  liveAnswers: string;
   labels: string;
   facts: string;
   parameters: string;
@@ -23,6 +25,7 @@ function toFields(machine: MachineDetail): Fields {
   return {
     standing: standingOf(machine),
     menu: machine.menu ?? "",
+    liveAnswers: machine.live_answers ?? "",
     labels: machine.labels.join(" "),
     facts: Object.entries(machine.facts)
       .map(([name, value]) => `${name}=${value}`)
@@ -43,6 +46,7 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
   const [fields, setFields] = useState(() => toFields(machine));
   const images = useImages();
   const menus = useMenus();
+  const answers = useAllAnswers();
   const queries = useQueryClient();
   const save = useMutation({
     mutationFn: async () => {
@@ -54,6 +58,7 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
         options: machine.options,
         standing: live ?? (standing as "local-disk" | "menu" | "ignored"),
         menu: fields.menu || null,
+        live_answers: (live && fields.liveAnswers) || null,
         labels: fields.labels.split(/[\s,]+/).filter((label) => label !== ""),
         facts: Object.fromEntries(lines(fields.facts).map(pair)),
         parameters: lines(fields.parameters),
@@ -108,6 +113,25 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
             ))}
         </select>
       </label>
+      {fields.standing.startsWith("live:") && (
+        <label className="block">
+          <span className="text-base-content/75">Answers that it is given at each start</span>
+          <select
+            className="select select-sm w-full"
+            value={fields.liveAnswers}
+            onChange={(event) => {
+              set({ liveAnswers: event.target.value });
+            }}
+          >
+            <option value="">none: it runs the image as it is</option>
+            {(answers.data ?? [])
+              .filter(({ name }) => !name.includes(":"))
+              .map(({ name }) => (
+                <option key={name}>{name}</option>
+              ))}
+          </select>
+        </label>
+      )}
       <label className="block">
         <span className="text-base-content/75">Its menu</span>
         <select

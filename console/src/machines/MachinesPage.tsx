@@ -70,9 +70,20 @@ export function MachinesPage() {
             {filter.label} <X className="size-3.5" aria-hidden />
           </button>
         )}
-        <Link to="/exports" className="link-hover self-center px-1 text-base-content/75 sm:ml-auto">
-          Export
-        </Link>
+        <span className="flex items-center gap-3 self-center px-1 text-base-content/75 sm:ml-auto">
+          <Link to={filter.label ? `/arm?label=${encodeURIComponent(filter.label)}` : "/arm"} className="link-hover">
+            Arm
+          </Link>
+          <Link
+            to={filter.label ? `/naming?label=${encodeURIComponent(filter.label)}` : "/naming"}
+            className="link-hover"
+          >
+            Name
+          </Link>
+          <Link to="/exports" className="link-hover">
+            Export
+          </Link>
+        </span>
         <SearchField
           text={filter.text}
           change={(text) => {

@@ -186,7 +186,7 @@ pub(crate) fn time(at: Timestamp) -> String {
 pub(crate) fn duration(secs: u64) -> String {
     match secs {
         0..60 => format!("{secs} s"),
-        60..3600 if secs % 60 == 0 => format!("{} min", secs / 60),
+        60..3600 if secs.is_multiple_of(60) => format!("{} min", secs / 60),
         60..3600 => format!("{} min {} s", secs / 60, secs % 60),
         _ => format!("{} h {} min", secs / 3600, secs % 3600 / 60),
     }

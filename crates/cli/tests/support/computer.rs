@@ -35,12 +35,24 @@ impl Computer {
         rom: &str,
         firmware: &[String],
     ) -> Self {
+        Self::power_on_with(namespace, folder, machine, 1024, rom, firmware)
+    }
+
+    /// The same with so many MiB of memory.
+    pub fn power_on_with(
+        namespace: &Netns,
+        folder: &Path,
+        machine: &str,
+        memory: u32,
+        rom: &str,
+        firmware: &[String],
+    ) -> Self {
         let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
         let serial = folder.join("serial");
         let monitor = folder.join("monitor");
         let mut command = namespace.command(&qemu);
         command
-            .args(["-machine", machine, "-cpu", "max", "-m", "1024", "-display", "none"])
+            .args(["-machine", machine, "-cpu", "max", "-m", &memory.to_string(), "-display", "none"])
             .arg("-no-reboot")
             .args(["-monitor", &format!("unix:{},server=on,wait=off", monitor.display())])
             .args(["-serial", &format!("file:{}", serial.display())])

@@ -21,6 +21,7 @@ pub(super) const fn places(family: Family) -> &'static [&'static str] {
         Family::Preseed => &["top", "disks", "end"],
         Family::Kickstart => &["commands", "packages", "pre", "post", "end"],
         Family::Autoinstall => &["autoinstall", "user_data"],
+        Family::CloudConfig => &["user_data"],
         Family::UnattendedXml => &["windows_pe", "offline_servicing", "specialize", "oobe_system"],
         Family::None => &[],
     }

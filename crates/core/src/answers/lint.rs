@@ -9,7 +9,7 @@ use super::{AnswersVersion, Subject, Target, resolve, support, write};
 use crate::{
     Fault,
     boot::{MenuAction, MenuEntry},
-    image::{Family, ImageKind, Revision},
+    image::Revision,
     machine::Machine,
     site::Site,
 };
@@ -165,11 +165,11 @@ pub fn pairing_faults(site: &Site, answers: &Arc<AnswersVersion>) -> Vec<Fault> 
                 what: format!("no image is named '{name}'"),
                 mend: "Import it first, or see `lastmile image list`.".into(),
             }),
-            Some(image) if image.kind != ImageKind::Installer || image.current.family == Family::None => {
+            Some(image) if !image.reads_answers() => {
                 faults.push(Fault {
                     place,
                     what: format!("image '{name}' reads no answer file"),
-                    mend: "Name an image of kind installer whose family is known.".into(),
+                    mend: "Name an image that reads answers: `lastmile image list` shows which do.".into(),
                 });
             }
             Some(image) => {

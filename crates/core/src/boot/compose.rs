@@ -178,7 +178,12 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
     match &plan.action {
         Action::Install { install, revision, .. } => screen.lines.push(line(
             "install",
-            format!("Install {} on {}", install.image_title, install.machine_name),
+            format!(
+                "{} {} on {}",
+                if install.is_stateless { "Start" } else { "Install" },
+                install.image_title,
+                install.machine_name
+            ),
             viewer.start(revision, Some(install), &[]),
         )),
         Action::Wait { install } => {
@@ -389,6 +394,7 @@ fn family_words(revision: &Revision, install: &Install, host_name: &str, service
         Family::Autoinstall => {
             vec!["autoinstall".into(), format!("ds=nocloud-net;s={}", service.answers_url(token, ""))]
         }
+        Family::CloudConfig => vec![format!("ds=nocloud-net;s={}", service.answers_url(token, ""))],
         // No kernel: the answers are found by the files that set-up loads.
         Family::UnattendedXml => Vec::new(),
         // An installer of a kind of its own: whoever made it reports below this address, `…/done` at the end.

@@ -204,7 +204,8 @@ impl BootPlan<'_> {
         match &self.action {
             Action::Nothing => "no boot information".into(),
             Action::Install { install, revision, .. } => format!(
-                "install {} of {} r{} with answers {} v{}",
+                "{} {} of {} r{} with answers {} v{}",
+                install.deed(),
                 install.number,
                 revision.image_name,
                 revision.number,
@@ -228,7 +229,8 @@ impl fmt::Display for Why<'_> {
             Self::Ignored(machine) => write!(f, "{} is set to be ignored", machine.name),
             Self::Armed(install) => write!(
                 f,
-                "install {} of {} r{} is armed since {}",
+                "{} {} of {} r{} is armed since {}",
+                install.deed(),
                 install.number,
                 install.image,
                 install.image_revision,

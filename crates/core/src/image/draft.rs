@@ -162,12 +162,25 @@ impl RevisionDraft {
                 "Import under another name; a revision keeps its image's kind.",
             );
         }
-        if self.family.is_some_and(|family| family != Family::None) && kind != ImageKind::Installer {
-            faults.add(
+        let family = self.family.unwrap_or(Family::None);
+        match kind {
+            ImageKind::Installer if family == Family::CloudConfig => faults.add(
                 "family",
-                "only an installer reads an answer file",
+                "an installer reads a file of its own, not cloud-config alone",
+                "Say autoinstall for one that reads it inside cloud-config, or make the image a live one.",
+            ),
+            ImageKind::Live if !matches!(family, Family::None | Family::CloudConfig) => faults.add(
+                "family",
+                "a live image reads cloud-config or nothing",
+                "Say cloud-config if it has cloud-init, or leave the family out.",
+            ),
+            ImageKind::Installer | ImageKind::Live => {}
+            _ if family != Family::None => faults.add(
+                "family",
+                "only an installer or a live image reads answers",
                 "Leave the family out, or make the image an installer.",
-            );
+            ),
+            _ => {}
         }
         Some(kind)
     }

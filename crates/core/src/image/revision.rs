@@ -56,6 +56,8 @@ pub enum Family {
     Kickstart,
     /// An autoinstall file, as cloud-config.
     Autoinstall,
+    /// Cloud-config for a live image, which cloud-init reads at each start.
+    CloudConfig,
     /// An XML file for unattended set-up.
     UnattendedXml,
     /// None, or one that is not known here.
@@ -64,8 +66,14 @@ pub enum Family {
 
 impl Family {
     /// Every family.
-    pub const ALL: [Self; 5] =
-        [Self::Preseed, Self::Kickstart, Self::Autoinstall, Self::UnattendedXml, Self::None];
+    pub const ALL: [Self; 6] = [
+        Self::Preseed,
+        Self::Kickstart,
+        Self::Autoinstall,
+        Self::CloudConfig,
+        Self::UnattendedXml,
+        Self::None,
+    ];
 
     /// The word for it.
     #[must_use]
@@ -74,6 +82,7 @@ impl Family {
             Self::Preseed => "preseed",
             Self::Kickstart => "kickstart",
             Self::Autoinstall => "autoinstall",
+            Self::CloudConfig => "cloud-config",
             Self::UnattendedXml => "unattended-xml",
             Self::None => "none",
         }
@@ -142,6 +151,12 @@ pub struct Image {
 }
 
 impl Image {
+    /// Whether machines are given answers with it.
+    #[must_use]
+    pub fn reads_answers(&self) -> bool {
+        matches!(self.kind, ImageKind::Installer | ImageKind::Live) && self.current.family != Family::None
+    }
+
     /// The same image under another title.
     ///
     /// # Errors

@@ -12,7 +12,7 @@ use super::{Install, InstallState, Token};
 use crate::{
     Fault, Faults,
     answers::{self, AnswersVersion, Question, Subject, Target},
-    image::{ImageKind, Revision},
+    image::{Family, ImageKind, Revision},
     machine::{Machine, Standing},
     site::Site,
 };
@@ -87,12 +87,20 @@ impl ArmRequest {
                 "Import it first, or see `lastmile image list`.",
             ),
             Some(image) => {
-                if image.kind != ImageKind::Installer {
-                    faults.add(
+                let reads_answers = image.current.family != Family::None;
+                match image.kind {
+                    ImageKind::Installer => {}
+                    ImageKind::Live if reads_answers => {}
+                    ImageKind::Live => faults.add(
+                        "image",
+                        format!("live image '{}' reads no answers", image.name),
+                        "Import it with --family cloud-config if it has cloud-init, or give the machine the standing live:IMAGE.",
+                    ),
+                    _ => faults.add(
                         "image",
                         format!("image '{}' installs nothing", image.name),
-                        "Name an image of kind installer.",
-                    );
+                        "Name an image of kind installer, or a live one that reads answers.",
+                    ),
                 }
                 if !image.current.is_ready() {
                     faults.add(

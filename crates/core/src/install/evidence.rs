@@ -222,7 +222,7 @@ impl Install {
             }
             Evidence::Menu => {
                 next.begin_boot(now);
-                (StepKind::Menu, format!("install {} of {}", self.image_title, self.machine_name))
+                (StepKind::Menu, format!("{} {} of {}", self.deed(), self.image_title, self.machine_name))
             }
             Evidence::Waits => {
                 next.begin_boot(now);

@@ -166,3 +166,11 @@ pub struct Install {
     /// When that was.
     pub last_step_at: Timestamp,
 }
+
+impl Install {
+    /// What it is called before its number: an install, or the start of a host that runs from memory.
+    #[must_use]
+    pub const fn deed(&self) -> &'static str {
+        if self.is_stateless { "start" } else { "install" }
+    }
+}

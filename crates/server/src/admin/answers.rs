@@ -12,7 +12,7 @@ use lastmile_api::{
 use lastmile_core::{
     Fault, Id,
     answers::{self, AnswersVersion, Keeping, Password, Scope, Subject, Target},
-    image::{Family, ImageKind, Revision},
+    image::{Family, Revision},
     machine::Machine,
     name,
     site::Site,
@@ -364,9 +364,7 @@ fn revision(
         return Ok(Some(image.current.clone()));
     }
     let named = version.and_then(|version| version.settings.images.iter().find_map(|name| site.image(name)));
-    let reads = |image: &&Arc<lastmile_core::image::Image>| {
-        image.kind == ImageKind::Installer && image.current.family != Family::None
-    };
+    let reads = |image: &&Arc<lastmile_core::image::Image>| image.reads_answers();
     Ok(named.or_else(|| site.images().find(reads)).map(|image| image.current.clone()))
 }
 

@@ -158,11 +158,9 @@ pub(crate) async fn resolve(
         Request::BesideLoader => beside(app, &site, asker.mac, &path),
         Request::GrubMenu { mac } | Request::PxelinuxMenu { mac } => {
             let mac = mac.or(asker.mac).ok_or(Refusal::Stranger { address: asker.address })?;
-            Ok(menus::menu(app, &site, mac, asker.address, language(&path)).await)
+            Ok(menus::menu(app, mac, asker.address, language(&path)).await)
         }
-        Request::ScriptMenu { mac } => {
-            Ok(menus::menu(app, &site, mac, asker.address, Language::Script).await)
-        }
+        Request::ScriptMenu { mac } => Ok(menus::menu(app, mac, asker.address, Language::Script).await),
         Request::Picked { mac, key, language } => {
             let pick = menus::Pick { mac, address: asker.address, key, language };
             menus::picked(app, &site, pick, manner).await

@@ -59,7 +59,9 @@ impl<'a> Asking<'a> {
 }
 
 /// The menu of a machine in a loader's language.
-pub(super) async fn menu(app: &App, site: &Site, mac: Mac, address: IpAddr, language: Language) -> Served {
+pub(super) async fn menu(app: &App, mac: Mac, address: IpAddr, language: Language) -> Served {
+    app.begin_start(mac).await;
+    let site = &*app.site();
     let asking = Asking::new(app, site, mac, address);
     let plan = plan(site, mac, asking.subnet.as_deref());
     if let Why::Looping(install) = plan.why {

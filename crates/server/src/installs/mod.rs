@@ -4,6 +4,7 @@ mod keeper;
 mod late;
 mod log;
 mod pace;
+mod stateless;
 
 use std::sync::atomic::Ordering;
 

@@ -94,6 +94,7 @@ enum FamilyName {
     Preseed,
     Kickstart,
     Autoinstall,
+    CloudConfig,
     UnattendedXml,
     None,
 }
@@ -116,6 +117,7 @@ impl From<FamilyName> for Family {
             FamilyName::Preseed => Self::Preseed,
             FamilyName::Kickstart => Self::Kickstart,
             FamilyName::Autoinstall => Self::Autoinstall,
+            FamilyName::CloudConfig => Self::CloudConfig,
             FamilyName::UnattendedXml => Self::UnattendedXml,
             FamilyName::None => Self::None,
         }

@@ -273,6 +273,39 @@ pub const fn lacks(family: Family, feature: Feature) -> Option<&'static str> {
             F::MandatoryAccess => Some("SELinux is not set up by this installer; do it in a last step."),
             _ => None,
         },
+        Family::CloudConfig => match feature {
+            F::FixedAddress | F::NicByName | F::Bond | F::Bridge | F::Vlan | F::Mtu => Some(
+                "A live host has its network before it reads its answers: reserve its address, or say ip= in the image's parameters.",
+            ),
+            F::DiskByPath
+            | F::DiskByNumber
+            | F::DiskByLikeness
+            | F::DiskBySize
+            | F::NeverTouch
+            | F::SeveralDisks
+            | F::Lvm
+            | F::Mirror
+            | F::MirrorEncrypted
+            | F::Encryption
+            | F::EncryptionPlain
+            | F::GuidedEncryption
+            | F::Swap
+            | F::Paths
+            | F::Letters
+            | F::LinuxFileSystems
+            | F::Btrfs
+            | F::Ntfs => Some("A live host puts nothing on a disk: leave storage out."),
+            F::Sets | F::Edition | F::ProductKey => Some("A live host is the image as it is: add packages."),
+            F::ImageSource => Some("A live host runs from its image by itself: leave source out."),
+            F::RpmRepositories => Some("Give the repository a suite, as those of Debian packages have."),
+            F::KernelParameters => {
+                Some("A live host is started by the parameters of its image, its labels and its machine.")
+            }
+            F::MandatoryAccess | F::FirewallOn | F::FirewallOff => {
+                Some("Set it up in the image, or in a last step.")
+            }
+            _ => None,
+        },
         Family::UnattendedXml => match feature {
             F::LongHostName => Some("The name is cut off after 15 characters: give a shorter one."),
             F::Proxy => Some("Set the proxy in a first-boot script."),
@@ -338,7 +371,8 @@ pub(super) fn incomplete(settings: &Resolved) -> Vec<Fault> {
 #[must_use]
 pub fn warnings(family: Family, settings: &Resolved) -> Vec<Fault> {
     let plain_names = settings.kernel_parameters.iter().any(|word| word == "net.ifnames=0");
-    let is_linux = matches!(family, Family::Preseed | Family::Kickstart | Family::Autoinstall);
+    let is_linux =
+        matches!(family, Family::Preseed | Family::Kickstart | Family::Autoinstall | Family::CloudConfig);
     let mut warnings = Vec::new();
     for link in &settings.links {
         let LinkKind::Device(device) = &link.kind else { continue };
@@ -376,6 +410,7 @@ const fn name_of(family: Family) -> &'static str {
         Family::Preseed => "a preseed file",
         Family::Kickstart => "a kickstart file",
         Family::Autoinstall => "an autoinstall file",
+        Family::CloudConfig => "cloud-config for a live image",
         Family::UnattendedXml => "an unattended-set-up file",
         Family::None => "this image",
     }
@@ -384,9 +419,11 @@ const fn name_of(family: Family) -> &'static str {
 /// The table of all features and formats, in Markdown.
 #[must_use]
 pub fn table() -> String {
-    let families = [Family::Preseed, Family::Kickstart, Family::Autoinstall, Family::UnattendedXml];
-    let mut text =
-        String::from("| | preseed | kickstart | autoinstall | unattended XML |\n|---|---|---|---|---|\n");
+    let families =
+        [Family::Preseed, Family::Kickstart, Family::Autoinstall, Family::CloudConfig, Family::UnattendedXml];
+    let mut text = String::from(
+        "| | preseed | kickstart | autoinstall | cloud-config (live) | unattended XML |\n|---|---|---|---|---|---|\n",
+    );
     let mut notes: Vec<&str> = Vec::new();
     for feature in Feature::ALL {
         text.push_str(&format!("| {} |", feature.as_str()));

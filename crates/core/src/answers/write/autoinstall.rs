@@ -25,12 +25,21 @@ pub(super) fn write(
     let mut user_data = first_start(settings, target);
     merge(&mut user_data, parts, "user_data")?;
     autoinstall.insert("user-data".into(), Value::Object(user_data));
+    files(resolution, target, &json!({ "autoinstall": autoinstall }))
+}
+
+/// The three files that the data source reads, with `whole` as the first.
+pub(super) fn files(
+    resolution: &Resolution,
+    target: &Target<'_>,
+    whole: &Value,
+) -> Result<Vec<AnswerFile>, Fault> {
+    let settings = &resolution.settings;
     let mut text = String::from("#cloud-config\n");
     for line in heading(resolution, target) {
         text.push_str(&format!("# {line}\n"));
     }
-    let whole = json!({ "autoinstall": autoinstall });
-    text.push_str(&serde_yaml_ng::to_string(&whole).map_err(|error| Fault {
+    text.push_str(&serde_yaml_ng::to_string(whole).map_err(|error| Fault {
         place: String::new(),
         what: format!("the settings cannot be written as YAML: {error}"),
         mend: "Look for values that are neither text nor numbers.".into(),
@@ -46,7 +55,7 @@ pub(super) fn write(
 }
 
 /// Puts a fragment's keys into a mapping. Lists are joined, other values replaced.
-fn merge(into: &mut Map<String, Value>, parts: &Parts, name: &str) -> Result<(), Fault> {
+pub(super) fn merge(into: &mut Map<String, Value>, parts: &Parts, name: &str) -> Result<(), Fault> {
     let text = parts.at(name);
     if text.is_empty() {
         return Ok(());
@@ -165,7 +174,7 @@ fn late(settings: &Resolved, target: &Target<'_>) -> Vec<Value> {
 }
 
 /// What cloud-init does at the first start (its reference: hosts, users, NTP).
-fn first_start(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
+pub(super) fn first_start(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     let mut keys = Map::new();
     keys.insert("hostname".into(), json!(settings.host_name));
     if let Some(domain) = settings.domain.as_ref().filter(|domain| !domain.is_empty()) {

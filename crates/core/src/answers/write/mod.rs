@@ -2,6 +2,7 @@
 
 mod autoinstall;
 mod choose;
+mod cloud_config;
 mod kickstart;
 mod preseed;
 pub(super) mod quote;
@@ -141,7 +142,7 @@ pub const fn file_names(family: Family) -> &'static [&'static str] {
     match family {
         Family::Preseed => &["preseed.cfg"],
         Family::Kickstart => &["ks.cfg"],
-        Family::Autoinstall => &["user-data", "meta-data", "vendor-data"],
+        Family::Autoinstall | Family::CloudConfig => &["user-data", "meta-data", "vendor-data"],
         Family::UnattendedXml => &["autounattend.xml", "setup.ps1"],
         Family::None => &[],
     }
@@ -173,6 +174,7 @@ pub fn write(
         Family::Preseed => preseed::write(resolution, target, &parts),
         Family::Kickstart => kickstart::write(resolution, target, &parts),
         Family::Autoinstall => autoinstall::write(resolution, target, &parts),
+        Family::CloudConfig => cloud_config::write(resolution, target, &parts),
         Family::UnattendedXml => unattended::write(resolution, target, &parts),
         Family::None => Ok(Vec::new()),
     }

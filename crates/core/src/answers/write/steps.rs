@@ -102,12 +102,26 @@ pub(super) fn with_interpreter(script: &str) -> String {
 /// Where the first start finds what it is to do.
 pub(super) const FIRST_BOOT: &str = "/usr/local/lib/lastmile";
 
+/// Host, port, authority and path of one of our own URLs.
+fn parts_of(url: &str) -> (&str, &str, &str, &str) {
+    let base = url.strip_prefix("http://").unwrap_or(url);
+    let (authority, path) = base.split_once('/').unwrap_or((base, ""));
+    let (host, port) = authority.split_once(':').unwrap_or((authority, "80"));
+    (host, port, authority, path)
+}
+
+/// A command that reports, in bash alone: for images that have neither `wget` nor `curl`.
+pub(super) fn report_by_shell(url: &str) -> String {
+    let (host, port, authority, path) = parts_of(url);
+    format!(
+        "exec 3<>/dev/tcp/{host}/{port} && printf 'GET /{path} HTTP/1.0\\r\\nHost: {authority}\\r\\n\\r\\n' >&3; true"
+    )
+}
+
 /// What runs once at the first start: the scripts, and the report of what has become of the machine.
 pub(super) fn first_boot_runner(target: &Target<'_>) -> String {
     let url = target.report_url(ReportStage::Booted);
-    let base = url.strip_prefix("http://").unwrap_or(&url);
-    let (authority, path) = base.split_once('/').unwrap_or((base, ""));
-    let (host, port) = authority.split_once(':').unwrap_or((authority, "80"));
+    let (host, port, authority, path) = parts_of(&url);
     // The shell speaks HTTP by itself: a small system has neither wget nor curl.
     format!(
         r#"#!/bin/bash
@@ -129,7 +143,7 @@ for try in 1 2 3 4 5 6 7 8 9 10; do
   fi
   sleep 5
 done
-systemctl disable lastmile-first-boot.service
+[ ! -e /etc/systemd/system/lastmile-first-boot.service ] || systemctl disable lastmile-first-boot.service
 exit $result
 "#
     )
@@ -145,6 +159,13 @@ pub(super) fn first_boot_unit() -> String {
 
 /// Puts the first start's scripts and unit in place.
 pub(super) fn first_boot(script: &mut String, settings: &Resolved, target: &Target<'_>) {
+    put_first_boot(script, settings, target);
+    let unit = "/etc/systemd/system/lastmile-first-boot.service";
+    script.push_str(&quote::here_document(&first_boot_unit(), unit));
+    let _ = writeln!(script, "systemctl enable lastmile-first-boot.service");
+}
+
+fn put_first_boot(script: &mut String, settings: &Resolved, target: &Target<'_>) {
     let _ = writeln!(script, "# First start");
     let _ = writeln!(script, "mkdir -p {FIRST_BOOT}/first-boot.d");
     for (name, text) in &settings.first_boot {
@@ -153,9 +174,12 @@ pub(super) fn first_boot(script: &mut String, settings: &Resolved, target: &Targ
         let _ = writeln!(script, "chmod 755 {path}");
     }
     script.push_str(&quote::here_document(&first_boot_runner(target), &format!("{FIRST_BOOT}/first-boot")));
-    let unit = "/etc/systemd/system/lastmile-first-boot.service";
-    script.push_str(&quote::here_document(&first_boot_unit(), unit));
-    let _ = writeln!(script, "systemctl enable lastmile-first-boot.service");
+}
+
+/// Puts the scripts of a host in place that runs from memory, and runs them: each of its starts is its first.
+pub(super) fn first_boot_scripts(script: &mut String, settings: &Resolved, target: &Target<'_>) {
+    put_first_boot(script, settings, target);
+    let _ = writeln!(script, "bash {FIRST_BOOT}/first-boot");
 }
 
 /// Words of a kernel's command line are added to GRUB's settings.

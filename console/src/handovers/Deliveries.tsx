@@ -1,0 +1,95 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
+
+import { answer, api, type DeliveryView } from "../api/client";
+import { Refusal } from "../parts/Faults";
+import { type Column, Table } from "../parts/Table";
+import { clock } from "../parts/time";
+
+function stands(delivery: DeliveryView): string {
+  if (delivery.delivered) {
+    return `taken ${clock(delivery.delivered)}`;
+  }
+  return delivery.due ? `waits until ${clock(delivery.due)}` : "given up";
+}
+
+/** What was told, or is to be, latest first. */
+export function Deliveries({ deliveries }: { deliveries: DeliveryView[] }) {
+  const queries = useQueryClient();
+  const act = useMutation({
+    mutationFn: async ({ number, what }: { number: number; what: "send" | "give-up" }) => {
+      const path = { params: { path: { number } } };
+      return answer(
+        what === "send"
+          ? await api.POST("/api/v1/deliveries/{number}/send", path)
+          : await api.POST("/api/v1/deliveries/{number}/give-up", path),
+      );
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const columns: Column<DeliveryView>[] = [
+    { name: "No.", value: ({ number }) => number },
+    { name: "To", value: ({ handover }) => handover },
+    { name: "Event", value: ({ event }) => event },
+    {
+      name: "Install",
+      value: ({ install }) => install ?? 0,
+      cell: ({ install }) =>
+        install == null ? (
+          "–"
+        ) : (
+          <Link className="link-hover" to={`/installs/${install}`}>
+            {install}
+          </Link>
+        ),
+    },
+    { name: "Attempts", show: "hidden md:table-cell", value: ({ attempts }) => attempts },
+    {
+      name: "Stands",
+      value: stands,
+      cell: (delivery) => (
+        <>
+          <span className={delivery.delivered ? "" : "font-semibold"}>{stands(delivery)}</span>
+          {!delivery.delivered && delivery.last_answer && (
+            <span className="block text-xs break-words text-error">{delivery.last_answer}</span>
+          )}
+        </>
+      ),
+    },
+    {
+      name: "",
+      show: "hidden sm:table-cell",
+      value: () => "",
+      cell: ({ number, due }) => (
+        <span className="flex gap-2 whitespace-nowrap">
+          <button
+            type="button"
+            className="btn btn-xs"
+            onClick={() => {
+              act.mutate({ number, what: "send" });
+            }}
+          >
+            {due ? "Send now" : "Send again"}
+          </button>
+          {due && (
+            <button
+              type="button"
+              className="btn btn-xs"
+              onClick={() => {
+                act.mutate({ number, what: "give-up" });
+              }}
+            >
+              Give up
+            </button>
+          )}
+        </span>
+      ),
+    },
+  ];
+  return (
+    <>
+      <Refusal error={act.error} title="It did not work." />
+      <Table label="Deliveries" rows={deliveries} columns={columns} keyOf={({ number }) => String(number)} />
+    </>
+  );
+}

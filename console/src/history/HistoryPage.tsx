@@ -1,0 +1,120 @@
+import { Download } from "lucide-react";
+import { Link, useSearchParams } from "react-router";
+
+import { Section } from "../parts/Section";
+import { Answered, Empty } from "../parts/States";
+import { Days } from "./Days";
+import { Hosts } from "./Hosts";
+import { RateTable } from "./RateTable";
+import { type GroupBy, hostsAddress, ratesAddress, useHosts, useRates } from "./useHistory";
+
+const GROUPS: [GroupBy, string][] = [
+  ["image", "by image"],
+  ["revision", "by revision"],
+  ["subnet", "by subnet"],
+  ["label", "by label"],
+];
+
+/** What the record says when it is asked as a whole: who is behind, who has what, how installs went. */
+export function HistoryPage() {
+  const [params, setParams] = useSearchParams();
+  const by = (params.get("by") as GroupBy | null) ?? "image";
+  const since = params.get("since") ?? "";
+  const behind = params.get("behind") === "true";
+  const change = (key: string, value: string) => {
+    const next = new URLSearchParams(params);
+    if (value === "") {
+      next.delete(key);
+    } else {
+      next.set(key, value);
+    }
+    setParams(next, { replace: true });
+  };
+  const hosts = useHosts(behind);
+  const rates = useRates(by, since);
+  return (
+    <div className="min-h-0 flex-1 overflow-auto pb-8">
+      <div className="mb-3 flex flex-wrap items-center gap-4">
+        <h1 className="font-semibold">History</h1>
+        <Link to="/handovers" className="link-hover text-base-content/75">
+          Handovers
+        </Link>
+      </div>
+      <Section title="Which host has what">
+        <Answered query={hosts}>
+          {(all) => (
+            <>
+              <div className="mb-2 flex flex-wrap items-center gap-4">
+                <label className="flex items-center gap-2">
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-sm"
+                    checked={behind}
+                    onChange={(event) => {
+                      change("behind", event.target.checked ? "true" : "");
+                    }}
+                  />
+                  only the {all.behind} behind the current revision
+                </label>
+                <Csv address={hostsAddress(behind)} name="hosts.csv" />
+              </div>
+              {all.hosts.length === 0 ? (
+                <Empty title={behind ? "Nobody is behind" : "No host has anything yet"}>
+                  {!behind && "What an install puts on a machine stands here, also when the machine has left."}
+                </Empty>
+              ) : (
+                <Hosts hosts={all.hosts} />
+              )}
+            </>
+          )}
+        </Answered>
+      </Section>
+      <Section title="How installs went">
+        <div className="mb-2 flex flex-wrap items-center gap-4">
+          <select
+            className="select select-sm w-40"
+            aria-label="Put together"
+            value={by}
+            onChange={(event) => {
+              change("by", event.target.value);
+            }}
+          >
+            {GROUPS.map(([value, name]) => (
+              <option key={value} value={value}>
+                {name}
+              </option>
+            ))}
+          </select>
+          <label className="flex items-center gap-2">
+            armed since
+            <input
+              type="date"
+              className="input input-sm w-40"
+              value={since}
+              onChange={(event) => {
+                change("since", event.target.value);
+              }}
+            />
+          </label>
+          <Csv address={ratesAddress(by, since)} name="rates.csv" />
+        </div>
+        <Answered query={rates} rows={3}>
+          {(report) => (
+            <>
+              <Days days={report.days} />
+              <RateTable report={report} />
+            </>
+          )}
+        </Answered>
+      </Section>
+    </div>
+  );
+}
+
+function Csv({ address, name }: { address: string; name: string }) {
+  return (
+    <a className="btn btn-sm" href={address} download={name}>
+      <Download className="size-4" aria-hidden /> {name}
+    </a>
+  );
+}

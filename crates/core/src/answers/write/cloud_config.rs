@@ -1,0 +1,80 @@
+//! The answers of hosts that run from memory: cloud-config, which cloud-init reads at each start (its reference: modules;
+//! data source "NoCloud").
+
+use serde_json::{Map, Value, json};
+
+use super::{
+    AnswerFile, Parts, Target,
+    autoinstall::{files, first_start, merge},
+    steps,
+};
+use crate::{
+    Fault,
+    answers::{
+        Resolution,
+        resolved::{Resolved, Source},
+    },
+    install::ReportStage,
+};
+
+/// Writes what cloud-init reads below its address: `user-data`, `meta-data` and an empty `vendor-data`.
+pub(super) fn write(
+    resolution: &Resolution,
+    target: &Target<'_>,
+    parts: &Parts,
+) -> Result<Vec<AnswerFile>, Fault> {
+    let settings = &resolution.settings;
+    let mut keys = first_start(settings, target);
+    let mut put = |key: &str, value: Value| {
+        keys.insert(key.into(), value);
+    };
+    put("locale", json!(settings.locale));
+    put("keyboard", json!({ "layout": settings.keyboard }));
+    put("timezone", json!(settings.time_zone));
+    put("ssh_pwauth", json!(true));
+    put("preserve_hostname", json!(false));
+    put("prefer_fqdn_over_hostname", json!(false));
+    if !settings.packages.is_empty() {
+        put("packages", json!(settings.packages));
+    }
+    let apt = apt(settings);
+    if !apt.is_empty() {
+        put("apt", Value::Object(apt));
+    }
+    // Before anything else can go wrong, and whatever tools the image has.
+    put("bootcmd", json!([["bash", "-c", steps::report_by_shell(&target.report_url(ReportStage::Started))]]));
+    put("reporting", json!({ "lastmile": { "type": "webhook", "endpoint": target.log_url() } }));
+    put("runcmd", json!([["bash", "-c", setup(settings, target)]]));
+    merge(&mut keys, parts, "user_data")?;
+    files(resolution, target, &Value::Object(keys))
+}
+
+/// What runs once the host is up: keys of root, last steps, first-boot scripts, and the report.
+fn setup(settings: &Resolved, target: &Target<'_>) -> String {
+    let mut script = String::from("set -e\n");
+    steps::keys(&mut script, "root", &settings.root_keys);
+    steps::last_steps(&mut script, settings);
+    steps::first_boot_scripts(&mut script, settings, target);
+    script
+}
+
+fn apt(settings: &Resolved) -> Map<String, Value> {
+    let mut apt = Map::new();
+    if let Some(proxy) = &settings.proxy {
+        apt.insert("proxy".into(), json!(proxy));
+    }
+    if let Source::Mirror(url) = &settings.source {
+        apt.insert("primary".into(), json!([{ "arches": ["default"], "uri": url }]));
+    }
+    let mut sources = Map::new();
+    for (name, repository) in &settings.repositories {
+        let suite = repository.suite.as_deref().unwrap_or_default();
+        let components = repository.components.clone().unwrap_or_else(|| vec!["main".into()]).join(" ");
+        let line = format!("deb {} {suite} {components}", repository.url);
+        sources.insert(format!("{name}.list"), json!({ "source": line }));
+    }
+    if !sources.is_empty() {
+        apt.insert("sources".into(), Value::Object(sources));
+    }
+    apt
+}
