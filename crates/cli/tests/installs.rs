@@ -68,7 +68,7 @@ fn show(service: &Service<'_>, number: &str) -> Value {
     service.json(&["install", "show", number])
 }
 
-fn words<'a>(line: &'a str) -> Vec<&'a str> {
+fn words(line: &str) -> Vec<&str> {
     line.split_whitespace().collect()
 }
 
