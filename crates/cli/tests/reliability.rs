@@ -9,7 +9,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineDraft};
+use lastmile_api::{ArmSeveral, InstallQuery, InstallRow, InstallState, MachineDraft, StepKind};
 use lastmile_client::Client;
 use lastmile_core::{
     boot::Architecture,
@@ -126,9 +126,11 @@ fn killed_under_load_it_forgets_no_lease_and_gives_none_twice() {
     assert!(load.granted.len() > 100, "only {} leases were granted", load.granted.len());
 }
 
-const HALL: u16 = 120;
+/// Power returns to a hall.
+const HALL: u16 = 2000;
 
-async fn fill_hall(service: &Service<'_>, client: &Client) {
+/// A hall of so many machines, each with an install armed.
+async fn fill_hall(service: &Service<'_>, client: &Client, machines: u16) {
     service.run(&[
         "subnet",
         "add",
@@ -137,22 +139,36 @@ async fn fill_hall(service: &Service<'_>, client: &Client) {
         "--relay",
         "127.0.0.1",
         "--pool",
-        "10.0.16.0-10.0.17.250",
+        "10.0.16.0-10.0.31.250",
     ]);
     service.add_loader();
-    service.add_image();
+    // Small, so that it is the number of machines that weighs and not their files.
+    let kernel = service.write("linux", vec![3; 60_000]);
+    let initrd = service.write("initrd.gz", vec![4; 40_001]);
+    let words = "--name tidewrack-12 --kind installer --family preseed --kernel linux --initrd initrd.gz";
+    let words: Vec<&str> = words.split(' ').collect();
+    service.run(&[&["image", "add", &kernel, &initrd], &words[..]].concat());
     service.add_answers();
-    for number in 0..HALL {
-        let name = format!("locker-{number:03}");
-        let draft = MachineDraft::new(name.clone(), vec![mac(number).to_string()]);
+    for number in 0..machines {
+        let mut draft = MachineDraft::new(format!("locker-{number:04}"), vec![mac(number).to_string()]);
+        draft.labels = vec!["hall".into()];
         client.create_machine(&draft).await.unwrap();
-        let arm = ArmRequest {
-            machine: name,
-            image: "tidewrack-12".into(),
-            answers: "quay-server".into(),
-            asked: Default::default(),
-        };
-        client.arm(&arm).await.unwrap();
+    }
+    let all = ArmSeveral {
+        labels: vec!["hall".into()],
+        image: "tidewrack-12".into(),
+        answers: "quay-server".into(),
+        ..ArmSeveral::default()
+    };
+    client.arm_several(&all).await.unwrap();
+}
+
+fn reached(first_port: u16) -> Reached {
+    Reached {
+        dhcp: format!("127.0.0.1:{first_port}").parse().unwrap(),
+        tftp_port: first_port + 1,
+        http_port: first_port + 2,
+        link: Ipv4Addr::new(10, 0, 0, 1),
     }
 }
 
@@ -160,13 +176,8 @@ async fn fill_hall(service: &Service<'_>, client: &Client) {
 async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
     let service = loopback(24_010);
     let client = Client::new(service.server(), "test").unwrap();
-    fill_hall(&service, &client).await;
-    let reached = Reached {
-        dhcp: "127.0.0.1:24010".parse().unwrap(),
-        tftp_port: 24_011,
-        http_port: 24_012,
-        link: Ipv4Addr::new(10, 0, 0, 1),
-    };
+    fill_hall(&service, &client, HALL).await;
+    let reached = reached(24_010);
     let mut hall = tokio::task::JoinSet::new();
     for number in 0..HALL {
         hall.spawn(async move {
@@ -175,7 +186,7 @@ async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
             let booted = machine.boot(&mut |_| {}).await.unwrap();
             let Booted::Kernel { address, parameters } = booted else { panic!("{number}: {booted:?}") };
             let host_name = machine.install(address, &parameters, &mut |_| {}).await.unwrap();
-            assert_eq!(host_name, format!("locker-{number:03}"));
+            assert_eq!(host_name, format!("locker-{number:04}"));
             assert_eq!(machine.boot(&mut |_| {}).await.unwrap(), Booted::LocalDisk);
             address
         });
@@ -184,9 +195,9 @@ async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
     addresses.sort_unstable();
     addresses.dedup();
     assert_eq!(addresses.len(), usize::from(HALL), "each has an address of its own");
-    let list = client.installs(&InstallQuery { limit: Some(1000), ..Default::default() }).await.unwrap();
-    assert_eq!(list.total, i64::from(HALL));
-    for install in &list.installs {
+    let installs = all_installs(&client).await;
+    assert_eq!(installs.len(), usize::from(HALL));
+    for install in &installs {
         assert_eq!(install.state, InstallState::Installed, "{install:?}");
         let steps = client.install(install.number).await.unwrap().steps;
         let done = steps.iter().filter(|step| step.kind == lastmile_api::StepKind::Done).count();
@@ -194,4 +205,86 @@ async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
     }
     let counters = client.status().await.unwrap().counters;
     assert_eq!((counters.tftp_failed, counters.dhcp_malformed), (0, 0), "{counters:?}");
+}
+
+/// Every install, page by page.
+async fn all_installs(client: &Client) -> Vec<InstallRow> {
+    let mut all = Vec::new();
+    loop {
+        let offset = Some(u32::try_from(all.len()).unwrap());
+        let query = InstallQuery { limit: Some(1000), offset, ..Default::default() };
+        let page = client.installs(&query).await.unwrap();
+        all.extend(page.installs);
+        if all.len() as i64 >= page.total {
+            return all;
+        }
+    }
+}
+
+/// Machines of the hall whose service is killed again and again.
+const KILLED: u16 = 60;
+
+/// Boots and installs one machine, switched off and on again whenever anything fails. Gives whether its end was
+/// acknowledged; not, if the service had it start from its disk before.
+async fn install_whatever_happens(number: u16, first_port: u16) -> bool {
+    let identity = Identity { mac: mac(number), architecture: Architecture::UefiX64 };
+    let pace = Pace { install: Duration::from_millis(200), ..Pace::FULL };
+    let machine = Machine::new(identity, reached(first_port), pace).unwrap();
+    loop {
+        match machine.boot(&mut |_| {}).await {
+            Ok(Booted::Kernel { address, parameters }) => {
+                if machine.install(address, &parameters, &mut |_| {}).await.is_ok() {
+                    return true;
+                }
+            }
+            Ok(Booted::LocalDisk) => return false,
+            Ok(other) => panic!("{number}: {other:?}"),
+            Err(_) => {}
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn killed_over_installs_it_keeps_every_end_that_was_acknowledged_and_each_once() {
+    let mut service = loopback(24_020);
+    let client = Client::new(service.server(), "test").unwrap();
+    fill_hall(&service, &client, KILLED).await;
+    let mut hall = tokio::task::JoinSet::new();
+    for number in 0..KILLED {
+        hall.spawn(async move {
+            // One after another, so that every kill finds some in each part of their way.
+            tokio::time::sleep(Duration::from_millis(60 * u64::from(number))).await;
+            (number, install_whatever_happens(number, 24_020).await)
+        });
+    }
+    for round in 0..6_u64 {
+        tokio::time::sleep(Duration::from_millis(350 + 90 * round)).await;
+        service.signal("KILL");
+        service.spawn();
+    }
+    let ends: HashMap<u16, bool> = hall.join_all().await.into_iter().collect();
+    let installs = all_installs(&client).await;
+    assert_eq!(installs.len(), usize::from(KILLED), "nothing was armed twice");
+    let mut acknowledged = 0;
+    for install in &installs {
+        let number: u16 = install.machine.strip_prefix("locker-").unwrap().parse().unwrap();
+        let steps = client.install(install.number).await.unwrap().steps;
+        let count = |kind: StepKind| steps.iter().filter(|step| step.kind == kind).count();
+        if ends[&number] {
+            acknowledged += 1;
+            assert_eq!(install.state, InstallState::Installed, "{install:?}");
+        } else {
+            // Its end was recorded and the answer lost, or it began too often.
+            let is_over = matches!(install.state, InstallState::Installed | InstallState::Stalled);
+            assert!(is_over, "{install:?}");
+        }
+        assert_eq!(
+            (count(StepKind::Armed), count(StepKind::Done)),
+            (1, usize::from(install.state == InstallState::Installed))
+        );
+        let times: Vec<_> = steps.iter().map(|step| step.at).collect();
+        assert!(times.is_sorted(), "{steps:?}");
+    }
+    assert!(acknowledged >= KILLED / 2, "only {acknowledged} ends were acknowledged");
 }
