@@ -88,7 +88,7 @@ function Handover({ handover }: { handover: HandoverView }) {
       </div>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <span>
-          {handover.waiting > 0 ? `${handover.waiting} wait` : "none waits"}, last taken{" "}
+          {handover.waiting > 0 ? `${handover.waiting} waiting` : "none waiting"}, last taken{" "}
           {ago(handover.last_delivered, now)}
         </span>
         {handover.trouble && <span className="text-error">{handover.trouble}</span>}

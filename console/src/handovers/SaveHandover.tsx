@@ -5,11 +5,11 @@ import { answer, api, type HandoverEvent } from "../api/client";
 import { Refusal } from "../parts/Faults";
 
 const EVENTS: [HandoverEvent, string][] = [
-  ["installed", "installed"],
-  ["failed", "failed"],
-  ["stalled", "stalled"],
-  ["cancelled", "called off"],
-  ["booted", "the host started"],
+  ["installed", "it is installed"],
+  ["failed", "it failed"],
+  ["stalled", "it stalled"],
+  ["cancelled", "it was called off"],
+  ["booted", "its host started"],
 ];
 
 /** Adds somebody who is told, or changes the one of that name. */
@@ -46,7 +46,7 @@ export function SaveHandover() {
         <Field label="Name" hint="records" value={name} change={setName} />
         <Field label="URL" hint="https://records.gannet.example/installs" value={url} change={setUrl} />
         <fieldset className="flex flex-wrap gap-x-4">
-          <legend className="text-base-content/75">Tell when an install is, or</legend>
+          <legend className="text-base-content/75">Tell when</legend>
           {EVENTS.map(([event, said]) => (
             <label key={event} className="flex items-center gap-2">
               <input

@@ -65,6 +65,8 @@ export function NamingPage() {
     enabled: asks,
     retry: false,
     gcTime: 10_000,
+    // Installs end meanwhile, and others name machines, too.
+    refetchInterval: 5000,
     placeholderData: keepPreviousData,
     queryFn: async () => answer(await api.POST("/api/v1/naming/preview", { body: JSON.parse(body) as NamingDraft })),
   });

@@ -194,13 +194,14 @@ async fn send(
     Err(if said.is_empty() { status.to_string() } else { format!("{status}: {said}") })
 }
 
-/// An error with what is behind it, without the URL, which may hold a secret of the receiver's.
+/// What is at the bottom of an error, without the URL, which may hold a secret of the receiver's.
 fn reasons(error: &reqwest::Error) -> String {
-    let mut text = if error.is_timeout() { "no answer in time".to_owned() } else { "not reached".to_owned() };
-    let mut source = std::error::Error::source(error);
-    while let Some(inner) = source {
-        text = format!("{text}: {inner}");
-        source = inner.source();
+    if error.is_timeout() {
+        return format!("no answer within {} s", PATIENCE.as_secs());
     }
-    text
+    let mut bottom: &dyn std::error::Error = error;
+    while let Some(inner) = bottom.source() {
+        bottom = inner;
+    }
+    format!("not reached: {bottom}")
 }

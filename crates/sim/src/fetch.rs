@@ -35,6 +35,9 @@ pub(crate) enum TftpEnd {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Tftp {
     pub(crate) server: SocketAddr,
+    /// The address it asks from, which is no other machine's: with one address for all, late packets to one machine's port
+    /// reach the next that gets the port.
+    pub(crate) own: Ipv4Addr,
     /// Ask for the size first and break off, as UEFI firmware does.
     pub(crate) probes: bool,
     pub(crate) wishes: Wishes,
@@ -60,7 +63,7 @@ impl Tftp {
     }
 
     async fn transfer(&self, path: &str, only_size: bool) -> Result<TftpEnd, SimError> {
-        let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+        let socket = UdpSocket::bind((self.own, 0)).await?;
         let mut receiver = Receiver::new(path, self.wishes, Instant::now());
         socket.send_to(receiver.request(), self.server).await?;
         let mut peer = self.server;

@@ -210,9 +210,17 @@ impl Machine {
         client.lease(asking, u32::from_be_bytes([a, b, c, d]) ^ phase).await
     }
 
+    /// An address of this host that is this machine's alone, as far as the last octets of MAC addresses differ.
+    fn loopback(&self) -> Ipv4Addr {
+        let [.., a, b, c] = self.identity.mac.octets();
+        // Neither the network's address nor the one that the service has.
+        Ipv4Addr::new(127, a | 0x80, b, c)
+    }
+
     fn tftp(&self, server: Ipv4Addr, blksize: u16, windowsize: Option<u16>, probes: bool) -> Tftp {
         Tftp {
             server: SocketAddr::from((server, self.reached.tftp_port)),
+            own: self.loopback(),
             probes,
             wishes: Wishes { blksize: Some(blksize), windowsize, tsize: true },
         }

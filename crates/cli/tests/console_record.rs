@@ -1,0 +1,144 @@
+//! The record in the console: arming, how far installs are, history, handovers, and names by pattern.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod support;
+
+use std::time::Duration;
+
+use lastmile_api::{InstallQuery, InstallState, MachineQuery};
+use support::{browser::Browser, demo::Demo, wait_for};
+
+#[tokio::test]
+async fn an_install_is_armed_watched_and_called_off_in_the_console() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&format!("{}/machines/kittiwake-chart", demo.console)).await;
+    browser.follow("a[href='/arm?machine=kittiwake-chart']").await;
+    browser.wait_for_text("And every machine with all of these labels").await;
+    browser.wait_for_text("tidewrack-12 r").await;
+    browser.choose("form label:nth-of-type(1) select", "tidewrack-12").await;
+    browser.wait_for_text("bridge-chart v").await;
+    browser.choose("form label:nth-of-type(2) select", "bridge-chart").await;
+    browser.wait_for_text("At which berth does it stand?").await;
+    browser.fill("fieldset input", "north").await;
+    browser.picture("console-arm.png").await;
+    browser.click("form button.btn-primary").await;
+    browser.wait_for_text("'north' is no whole number").await;
+    browser.fill("fieldset input", "7").await;
+    browser.click("form button.btn-primary").await;
+    browser.wait_for_text("Asked: berth").await;
+    browser.click("details summary.btn").await;
+    browser.click("details button.btn-error").await;
+    browser.wait_for_text("Arm it again").await;
+    let query = InstallQuery { machine: Some("kittiwake-chart".into()), ..InstallQuery::default() };
+    assert_eq!(demo.client().installs(&query).await.unwrap().installs[0].state, InstallState::Cancelled);
+
+    // An installer's lines, and once some have ended, how far the others are.
+    browser.go(&format!("{}/installs/1", demo.console)).await;
+    browser.wait_for_text("grub-installer: the boot loader is set up").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn the_record_is_read_as_a_whole() {
+    let demo = Demo::start();
+    let client = demo.client();
+    let query = InstallQuery { state: Some("installed".into()), ..InstallQuery::default() };
+    let mut ended = 0;
+    for _ in 0..600 {
+        ended = client.installs(&query).await.unwrap().total;
+        if ended >= 3 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert!(ended >= 3, "the demo's machines were not installed");
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&format!("{}/history", demo.console)).await;
+    browser.wait_for_text("Which host has what").await;
+    browser.wait_for_text("tidewrack-12 r1").await;
+    browser.wait_for_text("100.0 %").await;
+    browser.choose("select[aria-label='Put together']", "label").await;
+    browser.wait_for_text("kiosk").await;
+    browser.picture("console-history.png").await;
+    browser.click("input[type='checkbox']").await;
+    browser.wait_for_text("only the").await;
+
+    browser.follow("a[href='/handovers']").await;
+    browser.wait_for_text("Nobody is told yet").await;
+    browser.click("summary").await;
+    browser.fill("form[aria-label='Handover'] label:nth-of-type(1) input", "records").await;
+    browser
+        .fill("form[aria-label='Handover'] label:nth-of-type(2) input", "ftp://records.gannet.example")
+        .await;
+    browser.click("form[aria-label='Handover'] button").await;
+    browser.wait_for_text("is no URL to send to").await;
+    // A port that nobody listens on.
+    browser
+        .fill("form[aria-label='Handover'] label:nth-of-type(2) input", "http://127.0.0.1:9/installs")
+        .await;
+    browser.click("form[aria-label='Handover'] button").await;
+    browser.wait_for_text("which is not shown again").await;
+    browser.click("li button").await;
+    browser.wait_for_text("not reached").await;
+    browser.wait_for_text("Give up").await;
+    browser.picture("console-handovers.png").await;
+    browser.close().await;
+
+    let narrow = Browser::open(390, 844, false).await;
+    for page in ["/history", "/handovers", "/arm", "/naming", "/installs", "/installs/1"] {
+        narrow.go(&format!("{}{page}", demo.console)).await;
+        narrow.wait_for_text("Machines").await;
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
+        assert_eq!(narrow.client.execute(wide, vec![]).await.unwrap(), true, "{page} scrolls sideways");
+        if std::env::var_os("LASTMILE_LOOK").is_some() {
+            narrow.picture(&format!("narrow{}.png", page.replace('/', "-"))).await;
+        }
+    }
+    narrow.close().await;
+}
+
+/// Machines of the demo that are named anew.
+const MEANT: [&str; 3] = ["skerry-kiosk-1", "petrel-display-3", "skerry-gate-2"];
+
+#[tokio::test]
+async fn names_are_seen_before_they_are_saved() {
+    let demo = Demo::start();
+    let browser = Browser::open(1280, 800, true).await;
+    browser.go(&format!("{}/naming?machine={}", demo.console, MEANT.join("%20"))).await;
+    browser.wait_for_text("Nothing is asked for yet").await;
+    browser.fill("input[placeholder*='counter | pad']", "tern-{{ labels[0] }}").await;
+    browser.wait_for_text("tern-display").await;
+    browser.fill("input[placeholder*='counter | pad']", "tern").await;
+    browser.wait_for_text("would be called so, too").await;
+    browser.picture("console-naming.png").await;
+    browser.fill("input[placeholder*='counter | pad']", "{{ rack }}").await;
+    browser.wait_for_text("at column 4").await;
+    browser.fill("input[placeholder*='counter | pad']", "point-{{ counter | pad(3) }}").await;
+    browser.wait_for_text("goes on under its present name").await;
+    // Installs go on in the demo: a machine is named once its own has ended.
+    let all_ended = || {
+        let open = std::process::Command::new(support::service::LASTMILE)
+            .args([
+                "--server",
+                &demo.console,
+                "--json",
+                "install",
+                "list",
+                "--state",
+                "armed,booting,installing",
+            ])
+            .output()
+            .unwrap();
+        String::from_utf8_lossy(&open.stdout).contains("\"total\": 0").then_some(())
+    };
+    wait_for("the end of the installs", Duration::from_secs(60), all_ended);
+    // The page sees it by itself.
+    browser.wait_for_text("All 3 can be saved so").await;
+    browser.click("form button.btn-primary").await;
+    browser.wait_for_text("machines are saved").await;
+    let query = MachineQuery { text: Some("point-".into()), ..MachineQuery::default() };
+    assert_eq!(demo.client().machines(&query).await.unwrap().total, MEANT.len());
+    browser.close().await;
+}
