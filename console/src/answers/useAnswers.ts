@@ -58,15 +58,23 @@ export function useAnswersPreview(name: string, draft: SettingsDraft | undefined
   });
 }
 
+/** What is held against each other: versions, as settings or as the files of machines. */
+export interface Sides {
+  from: number;
+  to: number;
+  machine?: string;
+  other?: string;
+}
+
 /** Two versions of a layer, or what two machines get, held against each other. */
-export function useComparison(name: string, from: number, to: number, enabled: boolean) {
+export function useComparison(name: string, sides: Sides, enabled: boolean) {
   return useQuery({
-    queryKey: ["answers", name, "compare", from, to],
+    queryKey: ["answers", name, "compare", sides],
     enabled,
     retry: false,
     queryFn: async () =>
       answer(
-        await api.GET("/api/v1/answers/{name}/compare", { params: { path: { name }, query: { from, to } } }),
+        await api.GET("/api/v1/answers/{name}/compare", { params: { path: { name }, query: sides } }),
       ),
   });
 }

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useId } from "react";
 
 import { answer, api } from "../api/client";
 
@@ -6,7 +7,14 @@ import { answer, api } from "../api/client";
 const OFFERED = 200;
 
 /** For which machine something is looked at: typed, with the known ones offered. Empty for an example. */
-export function MachinePicker({ value, change }: { value: string; change: (name: string) => void }) {
+export function MachinePicker(props: {
+  value: string;
+  change: (name: string) => void;
+  label?: string;
+  hint?: string;
+}) {
+  const { value, change, label = "Machine", hint = "machine: an example" } = props;
+  const offered = useId();
   const machines = useQuery({
     queryKey: ["machines", "names"],
     queryFn: async () =>
@@ -16,15 +24,15 @@ export function MachinePicker({ value, change }: { value: string; change: (name:
     <>
       <input
         className="input input-sm w-44"
-        list="machines"
-        aria-label="Machine"
-        placeholder="machine: an example"
+        list={offered}
+        aria-label={label}
+        placeholder={hint}
         value={value}
         onChange={(event) => {
           change(event.target.value);
         }}
       />
-      <datalist id="machines">
+      <datalist id={offered}>
         {(machines.data?.machines ?? []).map((machine) => (
           <option key={machine.name} value={machine.name} />
         ))}

@@ -52,6 +52,10 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
     assert!(!page.contains("over the rail"), "the password is still in the page");
     browser.click("button[role='tab']:nth-of-type(3)").await;
     browser.wait_for_text("+ time_zone = \"Europe/Oslo\"").await;
+    // The files of two machines, line by line.
+    browser.fill("input[aria-label='Machine on the left']", "auklet-chart").await;
+    browser.fill("input[aria-label='Machine on the right']", "holm-quay-server").await;
+    browser.wait_for_text("+ d-i netcfg/get_hostname string holm-quay-server").await;
 
     // The raw view is the same settings, and what is no JSON is told.
     browser.click("button[role='tab']:nth-of-type(2)").await;

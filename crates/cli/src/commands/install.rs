@@ -266,7 +266,7 @@ pub(crate) fn took(install: &InstallRow) -> String {
 fn show(detail: &InstallDetail) -> String {
     let install = &detail.install;
     let time = |at: Option<jiff::Timestamp>| or_dash(at.map(clock));
-    let mut text = pairs([
+    let mut lines = vec![
         ("install", install.number.to_string()),
         ("machine", install.machine.clone()),
         ("image", format!("{} r{}", install.image, install.revision)),
@@ -279,7 +279,7 @@ fn show(detail: &InstallDetail) -> String {
         ("installing", time(install.installing_at)),
         ("ended", time(install.ended_at)),
         ("kernel starts", detail.kernel_fetches.to_string()),
-    ]);
+    ];
     if let Some(progress) = install.progress {
         let far = format!(
             "{} % by the clock of {} before it, {} left of {}",
@@ -288,42 +288,43 @@ fn show(detail: &InstallDetail) -> String {
             duration(progress.left_secs),
             duration(progress.total_secs)
         );
-        text.push_str(&pairs([("progress", far)]));
+        lines.push(("progress", far));
     }
     if let Some(subnet) = &install.subnet {
-        text.push_str(&pairs([("subnet", subnet.clone())]));
+        lines.push(("subnet", subnet.clone()));
     }
     if install.refused > 0 {
         let from = format!("asked for with its token from {} other addresses, and refused", install.refused);
-        text.push_str(&pairs([("warning", from)]));
+        lines.push(("warning", from));
     }
     if !detail.log.is_empty() {
-        let lines =
+        let told =
             format!("{} lines; `lastmile install log {}` shows them", detail.log.len(), install.number);
-        text.push_str(&pairs([("log", lines)]));
+        lines.push(("log", told));
     }
     if let Some(reason) = &install.reason {
-        text.push_str(&pairs([("reason", reason.clone())]));
+        lines.push(("reason", reason.clone()));
     }
     if let Some(outcome) = &detail.outcome {
         let actual = &outcome.actual;
-        text.push_str(&pairs([
+        lines.extend([
             ("host", or_dash(actual.host_name.as_ref())),
             ("address", or_dash(actual.address.as_ref())),
             ("system", or_dash(actual.os.as_ref())),
             ("kernel", or_dash(actual.kernel.as_ref())),
-        ]));
+        ]);
     }
     for difference in &detail.differences {
         let said = format!("{} is {}, not {}", difference.what, difference.actual, difference.expected);
-        text.push_str(&pairs([("differs", said)]));
+        lines.push(("differs", said));
     }
     for (key, answer) in &detail.asked {
-        text.push_str(&pairs([("answered", format!("{key}: {answer}"))]));
+        lines.push(("answered", format!("{key}: {answer}")));
     }
     for (key, question) in &detail.open_questions {
-        text.push_str(&pairs([("waits for", format!("{key}: {}", question.ask))]));
+        lines.push(("waits for", format!("{key}: {}", question.ask)));
     }
+    let mut text = pairs(lines);
     text.push('\n');
     let first = detail.steps.first().map(|step| step.at);
     let row = |step: &lastmile_api::Step| {

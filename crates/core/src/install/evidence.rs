@@ -250,7 +250,8 @@ impl Install {
                     ReportStage::Started => {
                         next.state = InstallState::Installing;
                         next.installing_at.get_or_insert(now);
-                        (StepKind::Started, said("the installer runs"))
+                        let runs = if self.is_stateless { "the system runs" } else { "the installer runs" };
+                        (StepKind::Started, said(runs))
                     }
                     // The system runs: its installer was through, whether its own report came or not.
                     ReportStage::Done | ReportStage::Booted => {
