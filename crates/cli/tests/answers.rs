@@ -3,7 +3,7 @@
 
 mod support;
 
-use std::{fs, process::Command};
+use std::{fs, io::Write, os::unix::process::CommandExt, process::Command, time::Duration};
 
 use support::{
     curl, need,
@@ -394,6 +394,56 @@ fn debians_installer_holds_what_the_files_say_however_hostile_it_is() {
     assert_eq!(mirror[2], "raid");
     let chooser = unpacked(&mirror[4], " >/tmp/lastmile-disks;");
     assert!(chooser.lines().any(|line| line.starts_with("disk_left=$(usable |")), "{chooser}");
+}
+
+/// The installer's own shell and tools run the early command as its database holds it: the report comes, and then the
+/// lines of its log, as they are written.
+#[test]
+fn debians_installer_reports_its_start_and_sends_its_log() {
+    let service = quay(25_134);
+    let arm = "install arm auklet-chart --image tidewrack-12 --answers quay-server --asked berth=7";
+    service.run(&arm.split(' ').collect::<Vec<_>>());
+    let (_, menu) = get(&format!("http://127.0.0.1:25136/grub/grub.cfg-01-{DASHED}"));
+    let url = menu.split_whitespace().find_map(|word| word.strip_prefix("url=")).unwrap();
+    let (_, text) = get(url.trim_end_matches(';'));
+    let file = service.write("preseed.cfg", text);
+    let root = installer();
+    let early = read_back(root.path(), &file, &["preseed/early_command"]).remove(0);
+    fs::create_dir_all(root.path().join("var/log")).unwrap();
+    let log = root.path().join("var/log/syslog");
+    fs::write(&log, "Nov 24 12:00:00 kernel: nothing to tell\n").unwrap();
+    // What it leaves running ends with its process group.
+    let mut run = Command::new("chroot")
+        .arg(root.path())
+        .args(["/bin/sh", "-c", &early])
+        .process_group(0)
+        .spawn()
+        .unwrap();
+    assert!(run.wait().unwrap().success());
+    let install = service.json(&["install", "show", "1"]);
+    assert_eq!(install["state"], "installing", "the report came");
+    let lines = [
+        "Nov 24 12:00:01 main-menu[17]: INFO: Menu item 'partman-base' selected",
+        "Nov 24 12:00:02 base-installer: 100 % & more #1 + \"quoted\" <b> Ö?",
+        "Nov 24 12:00:03 kernel: nothing to tell",
+    ];
+    let mut syslog = fs::OpenOptions::new().append(true).open(&log).unwrap();
+    lines.iter().for_each(|line| writeln!(syslog, "{line}").unwrap());
+    let kept = support::wait_for("the log", Duration::from_secs(30), || {
+        let install = service.json(&["install", "show", "1"]);
+        let kept = install["log"].as_array().unwrap().clone();
+        (!kept.is_empty()).then_some(kept)
+    });
+    Command::new("kill").args(["--", &format!("-{}", run.id())]).status().unwrap();
+    let kept: Vec<&str> = kept.iter().map(|line| line["line"].as_str().unwrap()).collect();
+    let expected = [
+        "Nov 24 12:00:01 main-menu?17?: INFO: Menu item ?partman-base? selected",
+        "Nov 24 12:00:02 base-installer: 100 % & more #1 + ?quoted? ?b? ????",
+    ];
+    // What a query cannot hold is a question mark; how many an umlaut makes is the tool's own affair.
+    assert_eq!(kept[0], expected[0]);
+    assert_eq!(kept[1].trim_end_matches('?'), expected[1].trim_end_matches('?'));
+    assert_eq!(kept.len(), 2, "{kept:?}");
 }
 
 /// What the new system runs at its first start, out of the answer file: run by a real shell, it reports to the service.
