@@ -20,7 +20,9 @@ export function File(props: {
   const images = useQuery({ queryKey: ["images"], queryFn: async () => answer(await api.GET("/api/v1/images")) });
   const files = preview.data?.files ?? [];
   const file = files[chosen] ?? files[0];
-  const earlier = before?.files.find((one) => one.name === file?.name);
+  // Files of another machine or image, which the next answer brings up to date, are no measure.
+  const isSame = before?.machine === preview.data?.machine && before?.image === preview.data?.image;
+  const earlier = isSame ? before?.files.find((one) => one.name === file?.name) : undefined;
   const open = Object.entries(preview.data?.open ?? {});
   return (
     <section aria-label="The file">

@@ -101,6 +101,19 @@ impl Browser {
         }
     }
 
+    /// Waits until the elements that `css` finds have exactly these texts.
+    pub async fn wait_for_texts(&self, css: &str, expected: &[&str]) {
+        let end = std::time::Instant::now() + PATIENCE;
+        loop {
+            let found = self.texts(css).await;
+            if found == expected {
+                return;
+            }
+            assert!(std::time::Instant::now() < end, "{css} has {found:#?}, not {expected:#?}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
     /// Waits for an element and clicks it.
     pub async fn click(&self, css: &str) {
         let wait = self.client.wait().at_most(PATIENCE);
