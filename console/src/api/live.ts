@@ -57,8 +57,6 @@ const LISTS = new Set(["machines", "installs", "newcomers", "images"]);
 /** What a query is kept by: a list by one word, one thing of it by two. */
 type Key = (string | number)[];
 
-const isList = (key: Key) => key.length === 1;
-
 function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => void) {
   switch (event.kind) {
     case "machine":
@@ -136,11 +134,17 @@ function pausing(queries: QueryClient) {
         timer = undefined;
         const keys = [...waiting.values()];
         waiting.clear();
-        const read = (queryKey: Key) =>
-          void queries.invalidateQueries({ queryKey, predicate: (query) => query.meta?.onDemand !== true });
-        keys.filter((key) => !isList(key)).forEach(read);
+        const read = (lists: boolean) => {
+          for (const queryKey of keys) {
+            void queries.invalidateQueries({
+              queryKey,
+              predicate: ({ queryKey: [first], meta }) => LISTS.has(String(first)) === lists && meta?.onDemand !== true,
+            });
+          }
+        };
+        read(false);
         whenReleased(() => {
-          keys.filter(isList).forEach(read);
+          read(true);
         });
       }, READ_PAUSE_MS);
     },

@@ -130,7 +130,9 @@ async fn rows_stay_where_they_are_while_somebody_points_at_them() {
     let held = "arguments[0].dispatchEvent(new PointerEvent('pointerenter'))";
     let element = serde_json::to_value(&list).unwrap();
     browser.client.execute(held, vec![element.clone()]).await.unwrap();
-    // Nor does what was asked for before the hand came change anything now.
+    // What had come before the hand is drawn, and nothing that was asked for before it changes anything now.
+    let drawn = "const done = arguments[0]; requestAnimationFrame(() => setTimeout(done, 50))";
+    browser.client.execute_async(drawn, vec![]).await.unwrap();
     let before = browser.texts("a[data-row]").await;
     // Machines pass from stage to stage meanwhile, and say so in their place.
     browser.wait_for_text("installed").await;

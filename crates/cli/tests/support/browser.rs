@@ -159,11 +159,11 @@ impl Browser {
 
     /// The texts of all elements that fit.
     pub async fn texts(&self, css: &str) -> Vec<String> {
-        let mut texts = Vec::new();
-        for element in self.client.find_all(Locator::Css(css)).await.unwrap() {
-            texts.push(element.text().await.unwrap_or_default());
-        }
-        texts
+        // Read in one go: one after the other, rows would be read that are drawn anew between.
+        let read = "return [...document.querySelectorAll(arguments[0])]
+            .map((one) => (one.checkVisibility() ? one.innerText.trim() : ''))";
+        let texts = self.client.execute(read, vec![css.into()]).await.unwrap();
+        serde_json::from_value(texts).unwrap()
     }
 
     /// Writes a picture of the window to `docs/screenshots/`, where pictures are asked for.
