@@ -4,47 +4,21 @@
 mod support;
 
 use std::{
-    io::{BufRead, BufReader, Read, Write},
-    net::{TcpListener, TcpStream},
     process::{Command, Stdio},
-    sync::{
-        Arc, Mutex,
-        atomic::{AtomicUsize, Ordering},
-    },
     time::Duration,
 };
 
-use lastmile_core::boot::Architecture;
-use lastmile_sim::{Beat, Booted, Identity, Machine, Pace, Reached};
+use lastmile_sim::{Beat, Booted};
 use serde_json::{Value, json};
 use support::{
     curl, need,
     service::Service,
+    simulated::{install, machine},
     site::{MAC, MACHINE, loopback},
     wait_for,
 };
 
 const SECOND_MAC: &str = "00:00:5e:00:53:02";
-
-fn machine(first_port: u16, mac: &str, install: Duration) -> Machine {
-    let reached = Reached {
-        dhcp: format!("127.0.0.1:{first_port}").parse().unwrap(),
-        tftp_port: first_port + 1,
-        http_port: first_port + 2,
-        link: "198.51.100.1".parse().unwrap(),
-    };
-    let identity = Identity { mac: mac.parse().unwrap(), architecture: Architecture::UefiX64 };
-    Machine::new(identity, reached, Pace { install, ..Pace::FULL }).unwrap()
-}
-
-/// Boots a machine and installs it to the end.
-async fn install(first_port: u16, mac: &str, takes: Duration) {
-    let machine = machine(first_port, mac, takes);
-    let Booted::Kernel { address, parameters } = machine.boot(&mut |_| {}).await.unwrap() else {
-        panic!("nothing was started")
-    };
-    machine.install(address, &parameters, &mut |_| {}).await.unwrap();
-}
 
 /// Boots a machine as far as its answers; gives the folder of its reports.
 async fn begin(first_port: u16, mac: &str) -> String {
@@ -198,155 +172,6 @@ async fn silence_beyond_a_limit_ends_an_install_and_a_late_end_mends_it() {
     assert!(machine.contains("installed"), "{machine}");
 }
 
-/// What somebody was sent: the header, names in lower case, and the content.
-type Received = (String, String);
-
-/// Somebody who is told of ends of installs: answers each request with the next of these lines, and `200` from then on.
-fn receiver(answers: &'static [&'static str]) -> (u16, Arc<Mutex<Vec<Received>>>) {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let port = listener.local_addr().unwrap().port();
-    let received: Arc<Mutex<Vec<Received>>> = Arc::default();
-    let (kept, count) = (received.clone(), AtomicUsize::new(0));
-    std::thread::spawn(move || {
-        for stream in listener.incoming() {
-            let mut stream: TcpStream = stream.unwrap();
-            let mut reader = BufReader::new(stream.try_clone().unwrap());
-            let (mut head, mut line) = (String::new(), String::new());
-            while reader.read_line(&mut line).unwrap_or(0) > 2 {
-                head.push_str(&line);
-                line.clear();
-            }
-            let length = head.lines().find_map(|line| {
-                line.to_ascii_lowercase().strip_prefix("content-length: ")?.parse::<usize>().ok()
-            });
-            let mut body = vec![0; length.unwrap_or(0)];
-            reader.read_exact(&mut body).unwrap();
-            kept.lock().unwrap().push((head, String::from_utf8(body).unwrap()));
-            let status = answers.get(count.fetch_add(1, Ordering::Relaxed)).unwrap_or(&"200 OK");
-            let answer = format!("HTTP/1.1 {status}\r\ncontent-length: 4\r\nconnection: close\r\n\r\nsaid");
-            let _ = stream.write_all(answer.as_bytes());
-        }
-    });
-    (port, received)
-}
-
-fn field(head: &str, name: &str) -> String {
-    let lines = head.lines().filter_map(|line| line.split_once(": "));
-    let mut found =
-        lines.filter(|(found, _)| found.eq_ignore_ascii_case(name)).map(|(_, value)| value.trim());
-    found.next().unwrap_or_else(|| panic!("no {name} in {head}")).into()
-}
-
-/// Base64 of what `openssl dgst` makes of a text: another reader of the signature.
-fn openssl(options: &[&str], text: &str) -> String {
-    let mut child = Command::new(need("/usr/bin/openssl", "openssl"))
-        .args(["dgst", "-sha256", "-binary"])
-        .args(options)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
-    child.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
-    let digest = child.wait_with_output().unwrap().stdout;
-    base64::Engine::encode(&base64::engine::general_purpose::STANDARD, digest)
-}
-
-/// Holds a delivery's signature against RFC 9421, section 3.2, as its receiver would.
-fn check_signature((head, body): &Received, url: &str, key: &str) {
-    let digest = field(head, "content-digest");
-    assert_eq!(digest, format!("sha-256=:{}:", openssl(&[], body)));
-    let input = field(head, "signature-input");
-    let parameters = input.strip_prefix("lastmile=").unwrap();
-    let covered = parameters.split(')').next().unwrap().trim_start_matches('(');
-    let mut base = String::new();
-    for name in covered.split(' ') {
-        let value = match name.trim_matches('"') {
-            "@method" => "POST".to_owned(),
-            "@target-uri" => url.to_owned(),
-            other => field(head, other),
-        };
-        base.push_str(&format!("{name}: {value}\n"));
-    }
-    base.push_str(&format!("\"@signature-params\": {parameters}"));
-    let code = openssl(&["-mac", "HMAC", "-macopt", &format!("key:{key}")], &base);
-    assert_eq!(field(head, "signature"), format!("lastmile=:{code}:"));
-}
-
-#[tokio::test]
-async fn an_end_is_handed_over_signed_until_it_is_taken() {
-    let mut service = loopback(26_030);
-    service.fill();
-    let (port, received) = receiver(&["503 Service Unavailable", "200 OK"]);
-    let url = format!("http://127.0.0.1:{port}/ends?site=quay");
-    let (_, said) = service.fail(&["handover", "save", "records", "--url", "ftp://x"]);
-    assert!(said.contains("url") && said.contains("https://records.gannet.example"), "{said}");
-    let saved = service.json(&["handover", "save", "records", "--url", &url]);
-    let key = saved["key"].as_str().unwrap().to_owned();
-    assert_eq!(service.json(&["handover", "list"])[0]["key"], Value::Null, "shown once");
-    // The other side is away while the install ends, and the service is killed meanwhile.
-    install(26_030, MAC, Duration::ZERO).await;
-    wait_for("the first attempt", Duration::from_secs(10), || {
-        (!received.lock().unwrap().is_empty()).then_some(())
-    });
-    let waiting = wait_for("its record", Duration::from_secs(10), || {
-        let list = service.json(&["handover", "deliveries", "records", "--waiting"]);
-        (list[0]["attempts"] == 1).then_some(list)
-    });
-    assert_eq!(waiting[0]["last_answer"], "503 Service Unavailable: said");
-    let trouble = service.run(&["handover", "list"]);
-    assert!(trouble.contains("503 Service Unavailable"), "{trouble}");
-    service.signal("KILL");
-    service.spawn();
-    wait_for("the second attempt", Duration::from_secs(20), || {
-        (received.lock().unwrap().len() == 2).then_some(())
-    });
-    let all = received.lock().unwrap().clone();
-    all.iter().for_each(|one| check_signature(one, &url, &key));
-    assert_eq!(all[0].1, all[1].1, "the same is told again");
-    assert_eq!(field(&all[0].0, "lastmile-delivery"), field(&all[1].0, "lastmile-delivery"));
-    let body: Value = serde_json::from_str(&all[1].1).unwrap();
-    assert_eq!((&body["event"], &body["machine"]), (&json!("installed"), &json!(MACHINE)));
-    assert_eq!((&body["install"]["image"], &body["macs"][0]), (&json!("tidewrack-12"), &json!(MAC)));
-    wait_for("its record", Duration::from_secs(10), || {
-        let list = service.json(&["handover", "deliveries", "--install", "1"]);
-        list[0]["delivered"].is_string().then_some(())
-    });
-    // Changed, it keeps its key; tried, it tells of nothing; sent again, it has the same number.
-    assert_eq!(service.json(&["handover", "save", "records", "--event", "failed"])["key"], Value::Null);
-    service.run(&["handover", "try", "records"]);
-    wait_for("the trial", Duration::from_secs(10), || (received.lock().unwrap().len() == 3).then_some(()));
-    service.run(&["handover", "send", "1"]);
-    wait_for("once more", Duration::from_secs(10), || (received.lock().unwrap().len() == 4).then_some(()));
-    let all = received.lock().unwrap().clone();
-    all.iter().for_each(|one| check_signature(one, &url, &key));
-    assert!(all[2].1.contains("\"event\":\"trial\""), "{}", all[2].1);
-    assert_eq!(field(&all[3].0, "lastmile-delivery"), "1");
-    // Only what is asked for is told: this one is called off, and nobody hears of it.
-    service.run(&["install", "retry", "1"]);
-    service.run(&["install", "cancel", "2"]);
-    assert_eq!(service.json(&["handover", "deliveries", "--install", "2"]), json!([]));
-    let key_file = service.write("key", "a-key-of-ours-that-is-long-enough-for-it\n");
-    service.run(&["handover", "save", "records", "--key-from", &key_file]);
-    service.run(&["handover", "try", "records"]);
-    wait_for("the trial", Duration::from_secs(10), || (received.lock().unwrap().len() == 5).then_some(()));
-    let last = received.lock().unwrap()[4].clone();
-    check_signature(&last, &url, "a-key-of-ours-that-is-long-enough-for-it");
-    let database = std::fs::read(service.folder.path().join("data/lastmile.sqlite")).unwrap();
-    for secret in [key.as_str(), "a-key-of-ours"] {
-        assert!(!database.windows(secret.len()).any(|part| part == secret.as_bytes()), "in clear: {secret}");
-    }
-    // A receiver that is gone for good is given up by a person.
-    let (gone, _) = receiver(&["500 No"; 1000]);
-    service.run(&["handover", "save", "lost", "--url", &format!("http://127.0.0.1:{gone}/")]);
-    service.run(&["handover", "try", "lost"]);
-    let number = service.json(&["handover", "deliveries", "lost"])[0]["number"].to_string();
-    let given_up = service.run(&["handover", "give-up", &number]);
-    assert!(given_up.contains("given up"), "{given_up}");
-    service.run(&["handover", "remove", "lost"]);
-    let (_, said) = service.fail(&["handover", "send", &number]);
-    assert!(said.contains("handover 'lost' is gone"), "{said}");
-}
-
 #[tokio::test]
 async fn the_record_tells_who_has_what_and_how_installs_went() {
     let service = loopback(26_040);
@@ -376,8 +201,12 @@ async fn the_record_tells_who_has_what_and_how_installs_went() {
     );
     let by_subnet = service.run(&words("history rates --by subnet"));
     assert!(by_subnet.contains("holm-quay") && by_subnet.contains("50.0 %"), "{by_subnet}");
-    let later = service.json(&words("history rates --since 2999-01-01"));
-    assert_eq!(later["all"]["armed"], 0);
+    for (span, armed) in
+        [("--since 2999-01-01", 0), ("--until 2026-01-01", 0), ("--since 2026-01-01 --until 2999-01-01", 3)]
+    {
+        let within = service.json(&words(&format!("history rates {span}")));
+        assert_eq!(within["all"]["armed"], armed, "{span}");
+    }
     let (_, said) = service.fail(&words("history rates --since yesterday --until never"));
     assert!(said.contains("since") && said.contains("until") && said.contains("2026-11-01"), "{said}");
 
@@ -390,6 +219,16 @@ async fn the_record_tells_who_has_what_and_how_installs_went() {
     assert_eq!((&hosts["behind"], &hosts["hosts"][0]["machine"]), (&json!(1), &json!(MACHINE)));
     let host = &hosts["hosts"][0];
     assert_eq!((&host["revision"], &host["current"], &host["install"]), (&json!(1), &json!(2), &json!(2)));
+    // What fails afterwards changes nothing of what the host has; what is installed afterwards does.
+    service.run(&["install", "arm", MACHINE, "--image", "tidewrack-12", "--answers", "quay-server"]);
+    let reports = begin(26_040, MAC).await;
+    curl(&[&format!("{reports}/failed?text=no%20disk")]);
+    assert_eq!(service.json(&words("history hosts"))["hosts"][0]["install"], 2);
+    service.run(&["install", "retry", "4"]);
+    install(26_040, MAC, Duration::ZERO).await;
+    let hosts = service.json(&words("history hosts"));
+    let host = &hosts["hosts"][0];
+    assert_eq!((&host["install"], &host["revision"], &hosts["behind"]), (&json!(5), &json!(2), &json!(0)));
     // Who leaves stays in the history, under the last name.
     service.run(&["machine", "change", MACHINE, "--rename", "auklet-bridge"]);
     service.run(&["machine", "remove", "auklet-bridge"]);
@@ -414,9 +253,9 @@ async fn the_record_tells_who_has_what_and_how_installs_went() {
         serde_json::from_slice::<Value>(&output.stdout).unwrap()
     };
     let table = read("hosts");
-    assert_eq!((&table[0]["machine"], &table[0]["revision"]), (&json!("auklet-bridge"), &json!("1")));
+    assert_eq!((&table[0]["machine"], &table[0]["revision"]), (&json!("auklet-bridge"), &json!("2")));
     let table = read("rates --by image");
-    assert_eq!((&table[0]["group"], &table[0]["armed"]), (&json!("tidewrack-12"), &json!("3")));
+    assert_eq!((&table[0]["group"], &table[0]["armed"]), (&json!("tidewrack-12"), &json!("5")));
     assert_eq!(table[1]["group"], "all");
 }
 

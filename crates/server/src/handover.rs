@@ -10,6 +10,7 @@ use lastmile_core::{
     install::{Install, Step, StepKind},
 };
 use lastmile_store::{Delivery, Handover, NewDelivery, StoreError};
+use tokio_rustls::rustls;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::state::App;
@@ -203,5 +204,20 @@ fn reasons(error: &reqwest::Error) -> String {
     while let Some(inner) = bottom.source() {
         bottom = inner;
     }
-    format!("not reached: {bottom}")
+    match tls_error(bottom) {
+        Some(rustls::Error::InvalidCertificate(rustls::CertificateError::UnknownIssuer)) => {
+            "not trusted: its certificate is from no authority that this host knows. Put the authority's \
+             certificate among the host's (`update-ca-certificates`) and restart the service"
+                .into()
+        }
+        _ => format!("not reached: {bottom}"),
+    }
+}
+
+/// What TLS found wrong: errors of the connection's are around it, which do not name it as their source.
+fn tls_error<'a>(error: &'a (dyn std::error::Error + 'static)) -> Option<&'a rustls::Error> {
+    match error.downcast_ref::<std::io::Error>() {
+        Some(around) => tls_error(around.get_ref()?),
+        None => error.downcast_ref(),
+    }
 }

@@ -8,6 +8,7 @@ pub mod computer;
 pub mod demo;
 pub mod netns;
 pub mod service;
+pub mod simulated;
 pub mod site;
 pub mod udhcpc;
 

@@ -17,6 +17,8 @@ pub const LASTMILE: &str = env!("CARGO_BIN_EXE_lastmile");
 /// A running service with a data folder of its own, ended with the value.
 pub struct Service<'a> {
     pub folder: tempfile::TempDir,
+    /// What the next process is started with beside what the test has itself.
+    pub environment: Vec<(String, String)>,
     namespace: Option<&'a Netns>,
     server: String,
     child: Option<Child>,
@@ -33,7 +35,7 @@ impl<'a> Service<'a> {
         );
         std::fs::write(folder.path().join("lastmile.toml"), config).unwrap();
         let server = format!("http://127.0.0.1:{admin_port}");
-        let mut service = Self { folder, namespace, server, child: None };
+        let mut service = Self { folder, environment: Vec::new(), namespace, server, child: None };
         service.spawn();
         service
     }
@@ -43,6 +45,7 @@ impl<'a> Service<'a> {
         let log = File::options().create(true).append(true).open(self.log_path()).unwrap();
         let mut command = self.program();
         let child = command
+            .envs(self.environment.iter().cloned())
             .args(["serve", "--config"])
             .arg(self.folder.path().join("lastmile.toml"))
             .stdout(Stdio::null())
