@@ -8,6 +8,8 @@ export type Connection = "connecting" | "live" | "lost";
 
 /** What events touch is read again at most so often, however much moves. */
 const READ_PAUSE_MS = 500;
+/** What is made from the whole record is read so often at most: that is long in a big hall. */
+const RECORD_PAUSE_MS = 5000;
 
 /** Follows the event stream: rows change at once, what else they touch soon after. Gives how the connection stands. */
 export function useLive(): Connection {
@@ -15,7 +17,8 @@ export function useLive(): Connection {
   const [connection, setConnection] = useState<Connection>("connecting");
   useEffect(() => {
     const source = new EventSource("/api/v1/events");
-    const readAgain = pausing(queries);
+    const readAgain = pausing(queries, READ_PAUSE_MS);
+    const readRecord = pausing(queries, RECORD_PAUSE_MS);
     source.onopen = () => {
       setConnection("live");
       // What happened while there was no connection is not told again.
@@ -25,7 +28,11 @@ export function useLive(): Connection {
       setConnection("lost");
     };
     source.onmessage = (message: MessageEvent<string>) => {
-      take(queries, JSON.parse(message.data) as LiveEvent, readAgain.later);
+      const event = JSON.parse(message.data) as LiveEvent;
+      take(queries, event, readAgain.later);
+      if (event.kind === "install") {
+        readRecord.later("history");
+      }
     };
     const stopHolding = onHold(() => {
       holdStill(queries);
@@ -33,6 +40,7 @@ export function useLive(): Connection {
     return () => {
       source.close();
       readAgain.stop();
+      readRecord.stop();
       stopHolding();
     };
   }, [queries]);
@@ -78,7 +86,6 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       queries.setQueriesData<InstallList>({ queryKey: ["installs"] }, (list) => withInstall(list, event.install));
       later("install", event.install.number);
       later("installs");
-      later("history");
       break;
     case "log":
       later("install", event.install);
@@ -124,7 +131,7 @@ function withInstall(list: InstallList | undefined, row: InstallRow) {
  * Gathers what is to be read again and reads it once a pause: a reading that every event began anew would, while much
  * moves, never come to its end. The empty key stands for everything, but for what is only read when somebody asks.
  */
-function pausing(queries: QueryClient) {
+function pausing(queries: QueryClient, pause: number) {
   const waiting = new Map<string, Key>();
   let timer: number | undefined;
   return {
@@ -146,7 +153,7 @@ function pausing(queries: QueryClient) {
         whenReleased(() => {
           read(true);
         });
-      }, READ_PAUSE_MS);
+      }, pause);
     },
     stop: () => {
       window.clearTimeout(timer);

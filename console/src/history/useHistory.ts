@@ -4,15 +4,11 @@ import { answer, api, type HostHistory, type RateReport } from "../api/client";
 
 export type GroupBy = "image" | "revision" | "subnet" | "label";
 
-/** How often it is read again while somebody looks. */
-const AGAIN_MS = 15_000;
-
 /** Which host has what. */
 export function useHosts(behind: boolean) {
   return useQuery({
     queryKey: ["history", "hosts", behind],
     placeholderData: keepPreviousData,
-    refetchInterval: AGAIN_MS,
     queryFn: async () =>
       // A table is only what is asked for by `format`.
       answer(await api.GET("/api/v1/history/hosts", { params: { query: { ...(behind && { behind }) } } })) as HostHistory,
@@ -24,7 +20,6 @@ export function useRates(by: GroupBy, since: string) {
   return useQuery({
     queryKey: ["history", "rates", by, since],
     placeholderData: keepPreviousData,
-    refetchInterval: AGAIN_MS,
     queryFn: async () =>
       answer(await api.GET("/api/v1/history/rates", { params: { query: { by, ...(since && { since }) } } })) as RateReport,
   });

@@ -97,20 +97,13 @@ pub struct HostRecord {
     pub left: Option<Timestamp>,
 }
 
-/// What every host has, in the order of names, those that left among them. A machine without any finished install is
-/// not in it. `installs` may be in any order; of each machine the latest that reached `installed` counts.
+/// What every host has, in the order of names, those that left among them. `held` are the latest installs that reached
+/// `installed`, one of each machine.
 #[must_use]
-pub fn hosts(site: &Site, installs: &[Recorded], left: &[Left]) -> Vec<HostRecord> {
-    let mut latest: HashMap<Id<Machine>, &Recorded> = HashMap::new();
-    for install in installs.iter().filter(|install| install.state == InstallState::Installed) {
-        let held = latest.entry(install.machine).or_insert(install);
-        if held.number < install.number {
-            *held = install;
-        }
-    }
+pub fn hosts(site: &Site, held: &[Recorded], left: &[Left]) -> Vec<HostRecord> {
     let left: HashMap<Id<Machine>, &Left> = left.iter().map(|left| (left.machine, left)).collect();
-    let mut hosts: Vec<HostRecord> = latest
-        .into_values()
+    let mut hosts: Vec<HostRecord> = held
+        .iter()
         .map(|install| {
             let present = site.machine_by_id(install.machine).map(|machine| machine.name.clone());
             let gone = left.get(&install.machine).filter(|_| present.is_none());

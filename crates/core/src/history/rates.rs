@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use jiff::{SignedDuration, Timestamp, civil::Date, tz::TimeZone};
+use jiff::{SignedDuration, civil::Date, tz::TimeZone};
 use serde::{Deserialize, Serialize};
 
 use super::Recorded;
@@ -98,22 +98,13 @@ pub struct Rates {
     pub days: Vec<Day>,
 }
 
-/// How the installs went that were armed from `since` on and before `until`.
+/// How these installs went.
 #[must_use]
-pub fn rates(
-    installs: &[Recorded],
-    by: GroupBy,
-    since: Option<Timestamp>,
-    until: Option<Timestamp>,
-) -> Rates {
-    let is_meant = |install: &&Recorded| {
-        since.is_none_or(|since| install.armed_at >= since)
-            && until.is_none_or(|until| install.armed_at < until)
-    };
+pub fn rates(installs: &[Recorded], by: GroupBy) -> Rates {
     let mut groups: BTreeMap<String, Gathered> = BTreeMap::new();
     let mut days: BTreeMap<Date, Day> = BTreeMap::new();
     let mut all = Gathered::default();
-    for install in installs.iter().filter(is_meant) {
+    for install in installs {
         all.add(install);
         for group in by.of(install) {
             groups.entry(group).or_default().add(install);

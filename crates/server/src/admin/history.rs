@@ -25,7 +25,7 @@ pub(super) async fn hosts(
     State(admin): State<Admin>,
     Query(query): Query<HostsQuery>,
 ) -> Result<Response, Reject> {
-    let (installs, left) = admin.app.store.read(|tx| Ok((tx.recorded()?, tx.left()?))).await?;
+    let (installs, left) = admin.app.store.read(|tx| Ok((tx.held()?, tx.left()?))).await?;
     let mut hosts = history::hosts(&admin.app.site(), &installs, &left);
     hosts.retain(|host| {
         query.image.as_ref().is_none_or(|image| host.image == *image)
@@ -74,9 +74,9 @@ pub(super) async fn rates(
     let faults: Vec<Fault> =
         [&since, &until].into_iter().filter_map(|day| day.as_ref().err().cloned()).collect();
     let (Ok(since), Ok(until)) = (since, until) else { return Err(faults.into()) };
-    let installs = admin.app.store.read(|tx| tx.recorded()).await?;
+    let installs = admin.app.store.read(move |tx| tx.recorded(since, until)).await?;
     let by = query.by.unwrap_or_default();
-    let rates = history::rates(&installs, by, since, until);
+    let rates = history::rates(&installs, by);
     if query.format == Some(Format::Csv) {
         let head = [
             "group",

@@ -3,6 +3,7 @@ DROP TABLE delivery;
 DROP TABLE handover;
 DROP TABLE machine_left;
 DROP TABLE install_log;
+DROP INDEX install_held;
 DROP INDEX install_of_image;
 ALTER TABLE install DROP COLUMN refused_from;
 ALTER TABLE install DROP COLUMN is_stateless;

@@ -4,6 +4,7 @@ ALTER TABLE install ADD COLUMN subnet TEXT;
 ALTER TABLE install ADD COLUMN is_stateless BOOLEAN NOT NULL DEFAULT FALSE;
 ALTER TABLE install ADD COLUMN refused_from TEXT NOT NULL DEFAULT '[]';
 CREATE INDEX install_of_image ON install (image, state, number);
+CREATE INDEX install_held ON install (state, machine_id, number);
 
 CREATE TABLE install_log (
     id             INTEGER PRIMARY KEY NOT NULL,

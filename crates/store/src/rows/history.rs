@@ -1,6 +1,6 @@
 //! The record as reports read it.
 
-use diesel::prelude::*;
+use diesel::{dsl::max, prelude::*};
 use jiff::Timestamp;
 use lastmile_core::{
     Id,
@@ -14,6 +14,9 @@ use crate::{
     schema::{install, machine_left},
     value::{self, Row},
 };
+
+/// Values bound in one statement; SQLite takes 32,766.
+const MOST_BOUND: usize = 10_000;
 
 #[derive(Queryable, Selectable)]
 #[diesel(table_name = install)]
@@ -70,13 +73,46 @@ struct LeftRow {
 }
 
 impl Tx<'_> {
-    /// Every install that was ever armed, oldest first, as far as reports need it.
+    /// Every install that was armed from `since` on and before `until`, oldest first, as far as reports need it.
     ///
     /// # Errors
     /// What the database refused, or a row that cannot be read.
-    pub fn recorded(&mut self) -> Result<Vec<Recorded>, StoreError> {
-        let query = install::table.order(install::number).select(RecordedRow::as_select());
+    pub fn recorded(
+        &mut self,
+        since: Option<Timestamp>,
+        until: Option<Timestamp>,
+    ) -> Result<Vec<Recorded>, StoreError> {
+        let mut query = install::table.order(install::number).select(RecordedRow::as_select()).into_boxed();
+        if let Some(since) = since {
+            query = query.filter(install::armed_at.ge(since.as_millisecond()));
+        }
+        if let Some(until) = until {
+            query = query.filter(install::armed_at.lt(until.as_millisecond()));
+        }
         query.load(self.connection())?.into_iter().map(Recorded::try_from).collect()
+    }
+
+    /// Of each machine that ever reached `installed`, the latest install that did.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn held(&mut self) -> Result<Vec<Recorded>, StoreError> {
+        // The index `install_held` alone says which they are, whatever came before them.
+        let latest: Vec<Option<i64>> = install::table
+            .filter(install::state.eq("installed"))
+            .group_by(install::machine_id)
+            .select(max(install::number))
+            .load(self.connection())?;
+        let latest: Vec<i64> = latest.into_iter().flatten().collect();
+        let mut held = Vec::with_capacity(latest.len());
+        for numbers in latest.chunks(MOST_BOUND) {
+            let query =
+                install::table.filter(install::number.eq_any(numbers)).select(RecordedRow::as_select());
+            for row in query.load(self.connection())? {
+                held.push(row.try_into()?);
+            }
+        }
+        Ok(held)
     }
 
     /// How the latest installs of an image went, those that are learned from.
