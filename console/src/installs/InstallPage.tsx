@@ -53,7 +53,7 @@ function Detail({ install }: { install: InstallDetail }) {
             <ul>
               {install.differences.map((one) => (
                 <li key={one.what}>
-                  its {one.what} is {one.actual}, not {one.expected}
+                  {one.what}: {one.actual}; expected: {one.expected}
                 </li>
               ))}
             </ul>

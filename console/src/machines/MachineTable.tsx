@@ -81,7 +81,7 @@ function Row({ filter, index, now }: { filter: Filter; index: number; now: numbe
           {row.name}
         </Link>
         <div className="sm:hidden">
-          <Way row={row} />
+          {differs(row) ? <span className="text-xs font-semibold">not as expected</span> : <Way row={row} />}
         </div>
       </div>
       <div role="cell" className="hidden sm:block">
@@ -119,6 +119,9 @@ function Way({ row }: { row: MachineRow }) {
   return row.install == null ? null : <Route step={row.last_step} state={routeState(row)} />;
 }
 
+/** Whether the host said that it is otherwise than expected. */
+const differs = (row: MachineRow) => (row.installed?.differs ?? 0) > 0;
+
 /** What the machine holds, and what is on its way to it. */
 function Holds({ row }: { row: MachineRow }) {
   const moving = row.stage === "armed" || row.stage === "booting" || row.stage === "installing";
@@ -126,6 +129,11 @@ function Holds({ row }: { row: MachineRow }) {
     <>
       {row.installed ? `${row.installed.image} r${row.installed.revision}` : moving ? "" : "–"}
       {row.installed?.behind && <span className="text-accent"> behind</span>}
+      {differs(row) && row.installed && (
+        <Link to={`/installs/${row.installed.install}`} className="link-hover block text-xs leading-4 font-semibold">
+          not as expected
+        </Link>
+      )}
       {moving && row.target && <span className="text-base-content/70"> → {row.target}</span>}
     </>
   );

@@ -133,12 +133,12 @@ function Group(props: {
       onClick={() => {
         props.choose(!props.chosen);
       }}
-      className={`flex min-w-24 flex-1 cursor-pointer items-baseline gap-2 border-l-4 px-3 py-2 text-left sm:flex-none ${
+      className={`flex min-w-28 flex-1 cursor-pointer items-baseline gap-2 border-l-4 px-2 py-2 text-left sm:flex-none sm:px-3 ${
         props.tone
       } ${props.chosen ? "bg-base-300" : "bg-base-200 hover:bg-base-300"} ${quiet ? "opacity-70" : ""}`}
     >
       <span className="text-lg font-semibold">{props.count}</span>
-      <span>{props.name}</span>
+      <span className="max-sm:text-xs">{props.name}</span>
     </button>
   );
 }

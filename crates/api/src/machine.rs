@@ -77,6 +77,8 @@ pub struct Installed {
     pub at: Timestamp,
     /// Whether the image has a newer revision by now.
     pub behind: bool,
+    /// In how many things the host said it is otherwise than expected; nothing while it has said nothing.
+    pub differs: Option<usize>,
 }
 
 /// One machine in a list.

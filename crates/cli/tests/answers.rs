@@ -312,8 +312,8 @@ fn what_the_host_says_at_its_first_start_is_held_against_what_was_expected() {
     assert_eq!(get(&report("booted?host_name=localhost&first_boot=1")).0, "200");
     assert_eq!(get(&report("done")).0, "200", "late, and no news");
     let shown = service.run(&["install", "show", "2"]);
-    assert!(shown.contains("host name is localhost, not auklet-chart-7"), "{shown}");
-    assert!(shown.contains("first boot is one failed") && shown.contains("installed"), "{shown}");
+    assert!(shown.contains("host name: localhost; expected: auklet-chart-7"), "{shown}");
+    assert!(shown.contains("first boot: a script failed") && shown.contains("installed"), "{shown}");
 }
 
 /// Debian's installer, unpacked: its own shell, parser and question database, without a machine to boot.

@@ -19,6 +19,16 @@ fn the_demo_installs_six_machines_and_says_so() {
     let holding = machines.iter().filter(|machine| machine["installed"]["image"] == "tidewrack-12").count();
     assert_eq!((machines.len(), holding), (9, 6));
     assert_eq!(machines.iter().filter(|machine| machine["stage"] == "installed").count(), 6);
+    // Each host has said what it is; one is not as it was expected.
+    for install in installs {
+        let expected = usize::from(install["machine"] == "fulmar-engine-log");
+        assert_eq!(install["differs"], expected, "{install}");
+    }
+    // Of machines at rest, it comes first.
+    assert_eq!(
+        (&machines[0]["name"], &machines[0]["installed"]["differs"]),
+        (&"fulmar-engine-log".into(), &1.into())
+    );
 }
 
 #[test]
@@ -32,6 +42,8 @@ fn the_story_tells_each_machines_way() {
         "initrd.gz by HTTP, 6.00 MiB, digest right",
         "auklet-chart: installer reports done",
         "fulmar-engine-log: starts from its own disk",
+        "fulmar-engine-log: says what it is",
+        "tidewrack-12 r1 (not as expected)",
     ] {
         assert!(story.contains(line), "the story lacks {line:?}\n{story}");
     }

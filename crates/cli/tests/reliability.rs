@@ -185,8 +185,8 @@ async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
             let machine = Machine::new(identity, reached, Pace::FULL).unwrap();
             let booted = machine.boot(&mut |_| {}).await.unwrap();
             let Booted::Kernel { address, parameters } = booted else { panic!("{number}: {booted:?}") };
-            let host_name = machine.install(address, &parameters, &mut |_| {}).await.unwrap();
-            assert_eq!(host_name, format!("locker-{number:04}"));
+            let system = machine.install(address, &parameters, &mut |_| {}).await.unwrap();
+            assert_eq!(system.host_name, format!("locker-{number:04}"));
             assert_eq!(machine.boot(&mut |_| {}).await.unwrap(), Booted::LocalDisk);
             address
         });

@@ -51,8 +51,8 @@ async fn an_install_survives_a_restart_in_mid_boot() {
     service.spawn();
     assert_eq!(service.json(&["install", "show", "1"])["state"], "booting");
     let computer = machine(22_000, MAC, Architecture::UefiX64);
-    let host_name = computer.install(address, &parameters, &mut |_| {}).await.unwrap();
-    assert_eq!(host_name, "auklet-chart");
+    let system = computer.install(address, &parameters, &mut |_| {}).await.unwrap();
+    assert_eq!(system.host_name, "auklet-chart");
     let install = service.json(&["install", "show", "1"]);
     assert_eq!(install["state"], "installed");
     let whole = "armed lease loader loader menu kernel initrd lease answers started done";
@@ -60,6 +60,14 @@ async fn an_install_survives_a_restart_in_mid_boot() {
     assert_eq!(boot(22_000, MAC, Architecture::UefiX64).await, Booted::LocalDisk);
     let list = service.run(&["machine", "list"]);
     assert!(list.contains("tidewrack-12 r1"), "{list}");
+    // Killed once more before the new system starts: what it says is taken, and held against what was expected.
+    service.signal("KILL");
+    service.spawn();
+    computer.start(&system, &mut |_| {}).await.unwrap();
+    let outcome = service.json(&["install", "show", "1"])["outcome"].clone();
+    assert_eq!(outcome["actual"]["host_name"], "auklet-chart");
+    assert_eq!(outcome["actual"]["address"], address.to_string());
+    assert!(!service.run(&["machine", "list"]).contains("not as expected"));
 }
 
 #[tokio::test]

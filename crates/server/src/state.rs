@@ -375,6 +375,7 @@ impl App {
             behind: site
                 .image(&install.image)
                 .is_some_and(|image| image.current.number > install.image_revision),
+            differs: install.outcome.as_ref().map(|outcome| outcome.differences().len()),
         });
         let seen = self.traces().last_seen(&machine.macs);
         MachineRow {

@@ -29,8 +29,8 @@ const INSTALLER_OPTIONS: [u8; 7] = [1, 3, 6, 12, 15, 28, 42];
 pub(crate) enum Asking {
     /// Firmware of this architecture.
     Firmware(Architecture),
-    /// An installer that runs on it.
-    Installer,
+    /// An installer, or the system that it made.
+    RunningSystem,
 }
 
 /// What was granted.
@@ -94,7 +94,7 @@ impl Relayed {
                 options.set(code::PARAMETER_REQUEST_LIST, PXE_OPTIONS);
                 message.set_broadcast();
             }
-            Asking::Installer => {
+            Asking::RunningSystem => {
                 // Another identifier than the firmware's, as the real one sends.
                 let identifier: Vec<u8> = [1].into_iter().chain(self.mac.octets()).collect();
                 options.set(code::CLIENT_IDENTIFIER, identifier);

@@ -8,6 +8,8 @@ pub(crate) struct Orders {
     pub(crate) host_name: String,
     pub(crate) early_report: String,
     pub(crate) late_report: String,
+    /// Where the new system says what it is.
+    pub(crate) first_start: String,
     /// Where its log goes.
     pub(crate) log: Option<String>,
 }
@@ -46,10 +48,12 @@ pub(crate) fn read(text: &str) -> Result<Orders, SimError> {
         let missing = || SimError::Installer(format!("{question} reports to nobody: {command}"));
         url.map(ToOwned::to_owned).ok_or_else(missing)
     };
+    let late_report = report("preseed/late_command", "/done")?;
     Ok(Orders {
         host_name: value("netcfg/get_hostname")?.into(),
         early_report: report("preseed/early_command", "/started")?,
-        late_report: report("preseed/late_command", "/done")?,
+        first_start: late_report.replace("/done", "/booted"),
+        late_report,
         log: report("preseed/early_command", "/log").ok(),
     })
 }
@@ -66,6 +70,7 @@ mod tests {
         let orders = read(text).unwrap();
         assert_eq!(orders.host_name, "auklet-gate");
         assert_eq!(orders.late_report, "http://192.0.2.2/report/t/done");
+        assert_eq!(orders.first_start, "http://192.0.2.2/report/t/booted");
         let error = read("d-i netcfg/get_hostname string x\n").unwrap_err().to_string();
         assert!(error.contains("preseed/early_command"), "{error}");
     }

@@ -18,5 +18,5 @@ mod relay;
 
 pub use error::SimError;
 pub use foreign::ForeignServer;
-pub use machine::{Beat, Booted, Identity, Machine, Pace, Reached};
+pub use machine::{Beat, Booted, Identity, Machine, NewSystem, Pace, Reached};
 pub use relay::Relay;

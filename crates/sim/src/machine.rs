@@ -86,11 +86,26 @@ pub enum Beat {
         /// The host name they give.
         host_name: String,
     },
-    /// Its installer reported.
+    /// Its installer, or the system that it made, reported.
     Reported {
         /// What.
         stage: &'static str,
     },
+}
+
+/// The system that an installer made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewSystem {
+    /// Its host name.
+    pub host_name: String,
+    /// Its operating system, as it names itself (os-release(5), `PRETTY_NAME`).
+    pub os: String,
+    /// Its kernel's release.
+    pub kernel: String,
+    /// Whether the scripts of its first start end well.
+    pub first_boot_ends_well: bool,
+    /// Where it says what it is.
+    report: String,
 }
 
 /// What one boot came to.
@@ -170,7 +185,7 @@ impl Machine {
     }
 
     /// Runs the installer that [`Self::boot`] started: asks for an address as another client, reads its answers,
-    /// reports, installs, reports. Gives the host name it was told.
+    /// reports, installs, reports. Gives the system that it made.
     ///
     /// # Errors
     /// Where it ended that should have gone on.
@@ -179,8 +194,8 @@ impl Machine {
         firmware_address: Ipv4Addr,
         parameters: &[String],
         watch: &mut (dyn FnMut(Beat) + Send),
-    ) -> Result<String, SimError> {
-        let grant = self.lease(Asking::Installer).await?;
+    ) -> Result<NewSystem, SimError> {
+        let grant = self.lease(Asking::RunningSystem).await?;
         if grant.address != firmware_address {
             return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
         }
@@ -197,7 +212,37 @@ impl Machine {
         }
         self.http.get(&orders.late_report).await?;
         watch(Beat::Reported { stage: "done" });
-        Ok(orders.host_name)
+        Ok(NewSystem {
+            host_name: orders.host_name,
+            os: "Tidewrack 12 (simulated)".into(),
+            kernel: "6.1.0-simulated".into(),
+            first_boot_ends_well: true,
+            report: orders.first_start,
+        })
+    }
+
+    /// Starts the system that [`Self::install`] made for the first time: it asks for an address and says what it is.
+    ///
+    /// # Errors
+    /// That it was given no address, or was not heard.
+    pub async fn start(
+        &self,
+        system: &NewSystem,
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<(), SimError> {
+        let grant = self.lease(Asking::RunningSystem).await?;
+        let mut report = reqwest::Url::parse(&system.report)
+            .map_err(|error| SimError::Installer(format!("{} is no address: {error}", system.report)))?;
+        report
+            .query_pairs_mut()
+            .append_pair("host_name", &system.host_name)
+            .append_pair("address", &grant.address.to_string())
+            .append_pair("os", &system.os)
+            .append_pair("kernel", &system.kernel)
+            .append_pair("first_boot", if system.first_boot_ends_well { "0" } else { "1" });
+        self.http.get(report.as_str()).await?;
+        watch(Beat::Reported { stage: "booted" });
+        Ok(())
     }
 
     async fn lease(&self, asking: Asking) -> Result<Grant, SimError> {
@@ -205,7 +250,7 @@ impl Machine {
         let [.., a, b, c, d] = self.identity.mac.octets();
         let phase = match asking {
             Asking::Firmware(_) => 0x1000_0000,
-            Asking::Installer => 0x2000_0000,
+            Asking::RunningSystem => 0x2000_0000,
         };
         client.lease(asking, u32::from_be_bytes([a, b, c, d]) ^ phase).await
     }

@@ -315,7 +315,7 @@ fn show(detail: &InstallDetail) -> String {
         ]);
     }
     for difference in &detail.differences {
-        let said = format!("{} is {}, not {}", difference.what, difference.actual, difference.expected);
+        let said = format!("{}: {}; expected: {}", difference.what, difference.actual, difference.expected);
         lines.push(("differs", said));
     }
     for (key, answer) in &detail.asked {

@@ -266,8 +266,14 @@ pub(crate) fn parameters(words: &[lastmile_api::Parameter]) -> String {
 
 fn holds(machine: &MachineRow) -> String {
     or_dash(machine.installed.as_ref().map(|installed| {
-        let behind = if installed.behind { " (behind)" } else { "" };
-        format!("{} r{}{behind}", installed.image, installed.revision)
+        let mut words = format!("{} r{}", installed.image, installed.revision);
+        if installed.behind {
+            words.push_str(" (behind)");
+        }
+        if installed.differs.is_some_and(|count| count > 0) {
+            words.push_str(" (not as expected)");
+        }
+        words
     }))
 }
 

@@ -16,7 +16,7 @@ use lastmile_client::{Client, ClientError};
 use lastmile_core::{boot::Architecture, net::Mac};
 use lastmile_server::{Config, Running};
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, SimError};
-use scenario::{FLEET, STUCK, Site, Terminal};
+use scenario::{FLEET, STUCK, Site, Terminal, UNEXPECTED};
 use story::Story;
 use tokio::signal::unix::{SignalKind, signal};
 
@@ -196,16 +196,24 @@ impl Stage {
         let tell = |text: String| self.story.tell(&format!("{}: {text}", terminal.machine));
         let mut watch = |beat| tell(story::beat(&beat));
         tell("power on".into());
-        match machine.boot(&mut watch).await? {
+        let mut system = match machine.boot(&mut watch).await? {
             Booted::Kernel { address, parameters } => {
-                machine.install(address, &parameters, &mut watch).await?;
+                Some(machine.install(address, &parameters, &mut watch).await?)
             }
-            other => tell(format!("boots, but no installer: {other:?}")),
-        }
+            other => {
+                tell(format!("boots, but no installer: {other:?}"));
+                None
+            }
+        };
         tell("restarts".into());
-        match machine.boot(&mut watch).await? {
-            Booted::LocalDisk => tell("starts from its own disk".into()),
-            other => tell(format!("should have started from its disk, but: {other:?}")),
+        match (machine.boot(&mut watch).await?, &mut system) {
+            (Booted::LocalDisk, Some(system)) => {
+                tell("starts from its own disk".into());
+                system.first_boot_ends_well = terminal.machine != UNEXPECTED;
+                machine.start(system, &mut watch).await?;
+            }
+            (Booted::LocalDisk, None) => tell("starts from its own disk".into()),
+            (other, _) => tell(format!("should have started from its disk, but: {other:?}")),
         }
         Ok(())
     }

@@ -93,6 +93,9 @@ pub(super) const FLEET: [Terminal; 6] = [
     terminal("petrel-display-3", Site::TernBay, Architecture::UefiX64, "ticket-kiosk", 0x32),
 ];
 
+/// The one of them that does not become what it was expected to: a script of its first start fails.
+pub(super) const UNEXPECTED: &str = "fulmar-engine-log";
+
 /// Machines that are switched on in the demo and get stuck: one whose firmware no loader is there for, and one that
 /// nobody registered.
 pub(super) const STUCK: [(&str, Site, Architecture, u8); 2] = [

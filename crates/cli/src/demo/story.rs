@@ -36,6 +36,7 @@ pub(super) fn beat(beat: &Beat) -> String {
         Beat::Menu { size: octets } => format!("has its menu by TFTP, {}", size(*octets as u64)),
         Beat::Chose { title } => format!("menu: {title}"),
         Beat::Answers { host_name } => format!("installer has its answers, is to be {host_name}"),
+        Beat::Reported { stage: "booted" } => "says what it is".into(),
         Beat::Reported { stage } => format!("installer reports {stage}"),
     }
 }

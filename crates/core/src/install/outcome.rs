@@ -87,7 +87,7 @@ impl Outcome {
             add("operating system", version.clone(), os);
         }
         if actual.is_first_boot_failed {
-            add("first boot", "every script ends well".into(), "one failed");
+            add("first boot", "every script ends well".into(), "a script failed");
         }
         differences
     }

@@ -7,7 +7,7 @@ use axum::{
 use jiff::Timestamp;
 use lastmile_api::{
     Event, LoaderChoice, MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MachineSort,
-    PlanView, Problem, TraceLine,
+    PlanView, Problem, Stage, TraceLine,
 };
 use lastmile_core::{
     answers::Scope,
@@ -82,7 +82,12 @@ fn holds(row: &MachineRow, text: &str) -> bool {
 fn sort(rows: &mut [MachineRow], by: MachineSort) {
     // They come ordered by name, and every sort here keeps that order among equals.
     match by {
-        MachineSort::Stage => rows.sort_by_key(|row| row.stage),
+        // Of those at rest, first who became something else than was expected.
+        MachineSort::Stage => rows.sort_by_key(|row| {
+            let rests = matches!(row.stage, Stage::Idle | Stage::Installed);
+            let differs = row.installed.as_ref().and_then(|installed| installed.differs).unwrap_or(0) > 0;
+            (rests, rests && !differs, row.stage)
+        }),
         MachineSort::Name => {}
         MachineSort::Seen => rows.sort_by_key(|row| std::cmp::Reverse(row.last_seen)),
         MachineSort::Image => rows.sort_by_cached_key(|row| {
