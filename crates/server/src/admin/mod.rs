@@ -21,11 +21,14 @@ mod subnets;
 mod traces;
 mod uploads;
 
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 use axum::{Router, middleware};
 use tokio_util::sync::CancellationToken;
-use utoipa::OpenApi;
+use utoipa::{
+    OpenApi,
+    openapi::{Content, RefOr, Schema},
+};
 use utoipa_axum::{router::OpenApiRouter, routes};
 
 use crate::{start::Listening, state::App};
@@ -141,7 +144,49 @@ pub fn openapi() -> String {
     // utoipa-axum replaces the information of an outer router by its own.
     document.info = Document::openapi().info;
     document.tags = Document::openapi().tags;
+    name_problems(&mut document);
+    open_parts(&mut document);
     document.to_pretty_json().unwrap_or_default()
+}
+
+/// Refusals go out as what they are (RFC 9457, section 3), which their schema alone does not say.
+fn name_problems(document: &mut utoipa::openapi::OpenApi) {
+    let is_problem = |content: &Content| matches!(&content.schema, Some(RefOr::Ref(schema)) if schema.ref_location.ends_with("/Problem"));
+    for item in document.paths.paths.values_mut() {
+        let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete, &mut item.patch];
+        for operation in operations.into_iter().flatten() {
+            for response in operation.responses.responses.values_mut() {
+                if let RefOr::T(response) = response
+                    && let Some(content) = response.content.get("application/json").filter(|c| is_problem(c))
+                {
+                    let content = content.clone();
+                    response.content.clear();
+                    response.content.insert(lastmile_api::PROBLEM_JSON.into(), content);
+                }
+            }
+        }
+    }
+}
+
+/// What others are put together from must let their further members pass (JSON Schema, core, section 10.3.2.3): utoipa
+/// closes it where unknown members are refused on reading.
+fn open_parts(document: &mut utoipa::openapi::OpenApi) {
+    let Some(components) = &mut document.components else { return };
+    let mut parts = BTreeSet::new();
+    for schema in components.schemas.values() {
+        if let RefOr::T(Schema::AllOf(whole)) = schema {
+            for part in &whole.items {
+                if let RefOr::Ref(part) = part {
+                    parts.extend(part.ref_location.rsplit('/').next().map(str::to_owned));
+                }
+            }
+        }
+    }
+    for part in parts {
+        if let Some(RefOr::T(Schema::Object(object))) = components.schemas.get_mut(&part) {
+            object.additional_properties = None;
+        }
+    }
 }
 
 /// The routes of the admin listener.
