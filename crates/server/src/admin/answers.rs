@@ -1,9 +1,6 @@
 use std::sync::Arc;
 
-use axum::{
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use jiff::Timestamp;
 use lastmile_api::{
     AnswersCompareQuery, AnswersComparison, AnswersFile, AnswersPreview, AnswersPreviewRequest, AnswersView,
@@ -21,7 +18,7 @@ use similar::{ChangeTag, TextDiff};
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Query, Reject},
 };
 use crate::{random::random, state::App};
 

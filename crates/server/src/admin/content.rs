@@ -1,16 +1,12 @@
 use std::collections::HashSet;
 
-use axum::{
-    body::Body,
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{body::Body, extract::State, http::StatusCode};
 use lastmile_api::{ContentView, Problem};
 use lastmile_core::image::{Sha256, VolumePlace};
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Reject},
 };
 use crate::{library::TakeError, state::App};
 

@@ -1,7 +1,7 @@
 //! What other programs read of the machines.
 
 use axum::{
-    extract::{Query, State},
+    extract::State,
     http::header,
     response::{IntoResponse, Response},
 };
@@ -15,7 +15,7 @@ use lastmile_core::{
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Query, Reject},
 };
 
 /// All machines as lines of a hosts file.

@@ -1,7 +1,4 @@
-use axum::{
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use jiff::Timestamp;
 use lastmile_api::{DeliveryQuery, DeliveryView, Event, HandoverView, Problem};
@@ -10,7 +7,7 @@ use lastmile_store::{Delivery, DeliveryFilter, Handover};
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Query, Reject},
 };
 use crate::{random::random, state::App};
 

@@ -1,7 +1,7 @@
 //! Reports over the record, as JSON or as tables.
 
 use axum::{
-    extract::{Query, State},
+    extract::State,
     http::{StatusCode, header},
     response::{IntoResponse, Response},
 };
@@ -11,7 +11,7 @@ use lastmile_core::{Fault, history};
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Query, Reject},
 };
 
 /// Which host has which image revision, since when, and from whom; machines that left among them.

@@ -1,9 +1,6 @@
 use std::sync::Arc;
 
-use axum::{
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use jiff::Timestamp;
 use lastmile_api::{
     CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, Problem, RevisionDetail, RevisionDraft,
@@ -18,7 +15,7 @@ use lastmile_core::{
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Reject},
 };
 use crate::{
     intake::{self, LookError},

@@ -1,5 +1,5 @@
 use axum::{
-    extract::{Path, Query, State},
+    extract::State,
     http::{HeaderMap, StatusCode},
 };
 use lastmile_api::{
@@ -12,7 +12,7 @@ use lastmile_store::InstallFilter;
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Query, Reject},
 };
 use crate::installs::ArmError;
 

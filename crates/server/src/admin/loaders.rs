@@ -1,13 +1,10 @@
-use axum::{
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use lastmile_api::{FoundLoader, LoaderDraft, LoaderView, Problem};
 use lastmile_core::{Id, boot::identify};
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Reject},
 };
 use crate::{library::Shelf, packaged, state::App};
 

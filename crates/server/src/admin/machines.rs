@@ -1,9 +1,6 @@
 use std::collections::BTreeMap;
 
-use axum::{
-    extract::{Path, Query, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use jiff::Timestamp;
 use lastmile_api::{
     Event, LoaderChoice, MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MachineSort,
@@ -20,7 +17,7 @@ use lastmile_core::{
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Query, Reject},
 };
 use crate::{boot::preview, state::App};
 

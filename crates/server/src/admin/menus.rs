@@ -1,9 +1,6 @@
 use std::sync::Arc;
 
-use axum::{
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use lastmile_api::{
     EntryParameters, LabelDraft, LabelView, LeftOutEntry, MenuDraft, MenuPreview, MenuView, PreviewRequest,
     Problem, ScreenView, SiteSettings,
@@ -17,7 +14,7 @@ use lastmile_core::{
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Reject},
 };
 use crate::{
     boot::{lease_of, reader},

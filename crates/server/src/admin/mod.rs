@@ -27,7 +27,7 @@ use axum::{Router, middleware};
 use tokio_util::sync::CancellationToken;
 use utoipa::{
     OpenApi,
-    openapi::{Content, RefOr, Schema},
+    openapi::{Content, Ref, RefOr, ResponseBuilder, Schema, path::Operation},
 };
 use utoipa_axum::{router::OpenApiRouter, routes};
 
@@ -155,6 +155,7 @@ fn name_problems(document: &mut utoipa::openapi::OpenApi) {
     for item in document.paths.paths.values_mut() {
         let operations = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete, &mut item.patch];
         for operation in operations.into_iter().flatten() {
+            name_unread(operation);
             for response in operation.responses.responses.values_mut() {
                 if let RefOr::T(response) = response
                     && let Some(content) = response.content.get("application/json").filter(|c| is_problem(c))
@@ -165,6 +166,27 @@ fn name_problems(document: &mut utoipa::openapi::OpenApi) {
                 }
             }
         }
+    }
+}
+
+/// What every call answers whose path, query or body cannot be read ([`reject`]).
+fn name_unread(operation: &mut Operation) {
+    let takes_json =
+        operation.request_body.as_ref().is_some_and(|b| b.content.contains_key("application/json"));
+    let mut unread = Vec::new();
+    if takes_json || operation.parameters.as_ref().is_some_and(|all| !all.is_empty()) {
+        unread.push(("400", "Path, query or body cannot be read"));
+    }
+    if takes_json {
+        unread.push(("413", "The body is too large"));
+        unread.push(("415", "The body is not said to be JSON"));
+        unread.push(("422", "The input has faults"));
+    }
+    for (status, description) in unread {
+        let problem = Content::new(Some(Ref::from_schema_name("Problem")));
+        let response = ResponseBuilder::new().description(description).content("application/json", problem);
+        let responses = &mut operation.responses.responses;
+        responses.entry(status.into()).or_insert_with(|| response.build().into());
     }
 }
 

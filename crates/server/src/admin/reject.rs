@@ -1,8 +1,9 @@
 //! Refused calls as problem details (RFC 9457).
 
 use axum::{
-    extract::{FromRequest, Request, rejection::JsonRejection},
-    http::{StatusCode, header},
+    body::{Body, Bytes},
+    extract::{FromRequest, FromRequestParts, Request, rejection::JsonRejection},
+    http::{StatusCode, header, request::Parts},
     response::{IntoResponse, Response},
 };
 use lastmile_api::{PROBLEM_JSON, Problem};
@@ -68,7 +69,17 @@ impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> 
     type Rejection = Reject;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Reject> {
-        match axum::Json::<T>::from_request(request, state).await {
+        let (parts, body) = request.into_parts();
+        let octets = Bytes::from_request(Request::from_parts(parts.clone(), body), state).await;
+        let octets = octets.map_err(|rejection| {
+            Reject::new(rejection.status(), "The body cannot be read", rejection.body_text())
+        })?;
+        // serde takes a list for an object, member by member in their order: nobody means that.
+        if octets.trim_ascii_start().starts_with(b"[") {
+            let said = "A list was given. Give an object, with the names of its members.";
+            return Err(Reject::new(StatusCode::UNPROCESSABLE_ENTITY, "The body is no object", said));
+        }
+        match axum::Json::<T>::from_request(Request::from_parts(parts, Body::from(octets)), state).await {
             Ok(axum::Json(value)) => Ok(Self(value)),
             Err(rejection) => {
                 let title = match &rejection {
@@ -77,6 +88,46 @@ impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> 
                     _ => "The body cannot be read",
                 };
                 Err(Reject::new(rejection.status(), title, rejection.body_text()))
+            }
+        }
+    }
+}
+
+/// What a path names, whose refusal is a problem like any other.
+#[derive(Debug)]
+pub(super) struct Path<T>(pub(super) T);
+
+impl<T: serde::de::DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Path<T> {
+    type Rejection = Reject;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Reject> {
+        match axum::extract::Path::<T>::from_request_parts(parts, state).await {
+            Ok(axum::extract::Path(value)) => Ok(Self(value)),
+            Err(rejection) => {
+                let said = rejection.body_text();
+                Err(Reject::new(rejection.status(), "The path names something of another kind", said))
+            }
+        }
+    }
+}
+
+/// What a query asks for, whose refusal is a problem like any other.
+#[derive(Debug)]
+pub(super) struct Query<T>(pub(super) T);
+
+impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Query<T> {
+    type Rejection = Reject;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Reject> {
+        match axum::extract::Query::<T>::from_request_parts(parts, state).await {
+            Ok(axum::extract::Query(value)) => Ok(Self(value)),
+            Err(rejection) => {
+                let said = rejection.body_text();
+                Err(Reject::new(
+                    rejection.status(),
+                    "A value of the query is missing or of the wrong kind",
+                    said,
+                ))
             }
         }
     }

@@ -1,9 +1,6 @@
 use std::net::Ipv4Addr;
 
-use axum::{
-    extract::{Path, State},
-    http::StatusCode,
-};
+use axum::{extract::State, http::StatusCode};
 use jiff::Timestamp;
 use lastmile_api::{
     Advice, LeaseState, LeaseView, Picture, Problem, Proposal, ReservationDraft, ReservationView,
@@ -18,7 +15,7 @@ use lastmile_core::{
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Reject},
 };
 use crate::{
     link::{Interface, own_addresses},

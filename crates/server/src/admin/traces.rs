@@ -1,7 +1,7 @@
 use std::{convert::Infallible, time::Duration};
 
 use axum::{
-    extract::{Path, Query, State},
+    extract::State,
     http::header,
     response::{
         IntoResponse, Response,
@@ -21,7 +21,7 @@ use tokio::sync::broadcast::error::RecvError;
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Query, Reject},
 };
 use crate::{link::Interface, state::App};
 

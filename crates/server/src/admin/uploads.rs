@@ -1,13 +1,13 @@
 use axum::{
     body::Body,
-    extract::{Path, State},
+    extract::State,
     http::{HeaderMap, StatusCode},
 };
 use lastmile_api::{Problem, Upload, UploadRequest};
 
 use super::{
     Admin,
-    reject::{Json, Reject},
+    reject::{Json, Path, Reject},
 };
 use crate::intake::UploadError;
 
