@@ -10,7 +10,12 @@ export function useAllAnswers() {
 
 /** What is wrong with any pair of answers and image. */
 export function useLint() {
-  return useQuery({ queryKey: ["lint"], queryFn: async () => answer(await api.GET("/api/v1/answer-lint")) });
+  return useQuery({
+    queryKey: ["lint"],
+    // Machines and images change it too, and no event says so: it is looked at anew at each visit.
+    staleTime: 0,
+    queryFn: async () => answer(await api.GET("/api/v1/answer-lint")),
+  });
 }
 
 /** One layer's settings. */

@@ -155,7 +155,10 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             out.show(&client.compare_answers(&name, &query).await?, compared);
         }
         Command::Lint => {
-            let report = client.lint_answers().await?;
+            let bar = out.spinner("writing the answer file of every machine");
+            let report = client.lint_answers().await;
+            bar.done();
+            let report = report?;
             out.show(&report, linted);
             return Ok(if report.findings.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE });
         }
