@@ -6,7 +6,7 @@ mod support;
 use std::{fs, io::Write, os::unix::process::CommandExt, process::Command, time::Duration};
 
 use support::{
-    curl, need,
+    curl, need, program,
     service::Service,
     site::{MACHINE, loopback},
 };
@@ -339,14 +339,14 @@ fn read_back(root: &std::path::Path, file: &str, questions: &[&str]) -> Vec<Stri
         "#!/bin/sh\n. /usr/share/debconf/confmodule\nexec >/tmp/said 2>&1\n\
          debconf-loadtemplate d-i /var/lib/dpkg/info/*.templates\ndebconf-set-selections /tmp/preseed.cfg || exit 1\n{ask}"
     );
-    fs::write(root.join("tmp/ask"), script).unwrap();
+    program(&root.join("tmp/ask"), &script);
     let run = Command::new("chroot")
         .arg(root)
-        .args(["/bin/sh", "-c", "chmod +x /tmp/ask; exec debconf -od-i -fnoninteractive /tmp/ask"])
+        .args(["/bin/sh", "-c", "exec debconf -od-i -fnoninteractive /tmp/ask"])
         .output()
         .unwrap();
     let said = fs::read_to_string(root.join("tmp/said")).unwrap_or_default();
-    assert!(run.status.success(), "{file}: {said} {}", String::from_utf8_lossy(&run.stderr));
+    assert!(run.status.success(), "{file}, {}: {said} {}", run.status, String::from_utf8_lossy(&run.stderr));
     let value =
         |index: usize| fs::read_to_string(root.join(format!("tmp/{index}"))).unwrap().trim_end().to_owned();
     (0..questions.len()).map(value).collect()
@@ -487,9 +487,7 @@ fn the_first_start_runs_its_scripts_and_reports_by_the_shell_alone() {
         ("systemctl", format!("echo \"$@\" >>{here}/asked")),
         ("sleep", format!("echo slept >>{here}/asked")),
     ] {
-        let path = dir.path().join(name);
-        fs::write(&path, format!("#!/bin/sh\n{body}\n")).unwrap();
-        fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        program(&dir.path().join(name), &format!("#!/bin/sh\n{body}\n"));
     }
     let (ok, said) = sh(&place);
     assert!(ok, "{said}");

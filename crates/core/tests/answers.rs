@@ -208,11 +208,16 @@ fn disks_are_found_by_what_they_are_like_and_others_never_taken() {
     let (_, script) = run("busybox", &["sh", "-c", script.split(" >/tmp").next().unwrap()], "");
     let found = |disks: &str| {
         let dir = tempfile::tempdir().unwrap();
+        // Written by another process: what this one has open for writing cannot be run while another test starts something
+        // (`ETXTBSY`, execve(2)).
         let tool = |name: &str, body: &str| {
-            use std::os::unix::fs::PermissionsExt;
             let path = dir.path().join(name);
-            fs::write(&path, format!("#!/bin/sh\n{body}\n")).unwrap();
-            fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
+            let (ok, said) = run(
+                "install",
+                &["-m", "755", "/dev/stdin", path.to_str().unwrap()],
+                &format!("#!/bin/sh\n{body}\n"),
+            );
+            assert!(ok, "{said}");
         };
         tool("debconf-set", "echo \"$1=$2\"");
         tool("wget", "echo \"$@\"");

@@ -35,6 +35,20 @@ pub fn need(path: &str, package: &str) -> String {
     path.into()
 }
 
+/// Writes a file that is run. Another process writes it: had this one it open, a process that another test starts at that
+/// moment would hold it open for writing, too, and it could not be run (`ETXTBSY`, execve(2)).
+pub fn program(path: &Path, text: &str) {
+    use std::{io::Write, process::Stdio};
+    let mut install = std::process::Command::new("install")
+        .args(["-m", "755", "/dev/stdin"])
+        .arg(path)
+        .stdin(Stdio::piped())
+        .spawn()
+        .unwrap();
+    install.stdin.take().unwrap().write_all(text.as_bytes()).unwrap();
+    assert!(install.wait().unwrap().success(), "{} was not written", path.display());
+}
+
 /// Status and body of what `curl` gets with these arguments.
 pub fn curl(arguments: &[&str]) -> (String, String) {
     let output = std::process::Command::new(need("/usr/bin/curl", "curl"))

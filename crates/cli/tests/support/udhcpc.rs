@@ -6,7 +6,7 @@ use std::{
     time::Duration,
 };
 
-use super::{need, netns::Netns, wait_for};
+use super::{need, netns::Netns, program, wait_for};
 
 /// Where the client writes what it was told, as `name=value` lines.
 fn script(folder: &Path) -> std::path::PathBuf {
@@ -16,8 +16,7 @@ fn script(folder: &Path) -> std::path::PathBuf {
         "#!/bin/sh\necho \"$1\" >> {0}.steps\ncase \"$1\" in bound|renew) env > {0};; esac\nexit 0\n",
         told.display()
     );
-    std::fs::write(&script, text).unwrap();
-    assert!(Command::new("chmod").arg("+x").arg(&script).status().unwrap().success());
+    program(&script, &text);
     let _ = std::fs::remove_file(&told);
     let _ = std::fs::remove_file(folder.join("told.env.steps"));
     script
