@@ -15,7 +15,7 @@ const GROUPS: [GroupBy, string][] = [
   ["label", "by label"],
 ];
 
-/** What the record says when it is asked as a whole: who is behind, who has what, how installs went. */
+/** What the record says when it is asked as a whole: how installs went, who has what, who is behind. */
 export function HistoryPage() {
   const [params, setParams] = useSearchParams();
   const by = (params.get("by") as GroupBy | null) ?? "image";
@@ -39,36 +39,18 @@ export function HistoryPage() {
         <Link to="/handovers" className="link-hover text-base-content/75">
           Handovers
         </Link>
+        {(hosts.data?.behind ?? 0) > 0 && !behind && (
+          <button
+            type="button"
+            className="link cursor-pointer"
+            onClick={() => {
+              change("behind", "true");
+            }}
+          >
+            {hosts.data?.behind === 1 ? "1 host is" : `${hosts.data?.behind} hosts are`} behind the current revision
+          </button>
+        )}
       </div>
-      <Section title="Which host has what">
-        <Answered query={hosts}>
-          {(all) => (
-            <>
-              <div className="mb-2 flex flex-wrap items-center gap-4">
-                <label className="flex items-center gap-2">
-                  <input
-                    type="checkbox"
-                    className="checkbox checkbox-sm"
-                    checked={behind}
-                    onChange={(event) => {
-                      change("behind", event.target.checked ? "true" : "");
-                    }}
-                  />
-                  only the {all.behind} behind the current revision
-                </label>
-                <Csv address={hostsAddress(behind)} name="hosts.csv" />
-              </div>
-              {all.hosts.length === 0 ? (
-                <Empty title={behind ? "Nobody is behind" : "No host has anything yet"}>
-                  {!behind && "What an install puts on a machine stands here, also when the machine has left."}
-                </Empty>
-              ) : (
-                <Hosts hosts={all.hosts} />
-              )}
-            </>
-          )}
-        </Answered>
-      </Section>
       <Section title="How installs went">
         <div className="mb-2 flex flex-wrap items-center gap-4">
           <select
@@ -103,6 +85,35 @@ export function HistoryPage() {
             <>
               <Days days={report.days} />
               <RateTable report={report} />
+            </>
+          )}
+        </Answered>
+      </Section>
+      <Section title="Which host has what">
+        <Answered query={hosts}>
+          {(all) => (
+            <>
+              <div className="mb-2 flex flex-wrap items-center gap-4">
+                <label className="flex items-center gap-2">
+                  <input
+                    type="checkbox"
+                    className="checkbox checkbox-sm"
+                    checked={behind}
+                    onChange={(event) => {
+                      change("behind", event.target.checked ? "true" : "");
+                    }}
+                  />
+                  only the {all.behind} behind the current revision
+                </label>
+                <Csv address={hostsAddress(behind)} name="hosts.csv" />
+              </div>
+              {all.hosts.length === 0 ? (
+                <Empty title={behind ? "Nobody is behind" : "No host has anything yet"}>
+                  {!behind && "What an install puts on a machine stands here, also when the machine has left."}
+                </Empty>
+              ) : (
+                <Hosts hosts={all.hosts} />
+              )}
             </>
           )}
         </Answered>
