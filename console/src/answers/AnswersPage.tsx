@@ -3,7 +3,7 @@ import { Link, useNavigate } from "react-router";
 
 import type { AnswersView, LintReport } from "../api/client";
 import { Section } from "../parts/Section";
-import { Answered, Empty } from "../parts/States";
+import { Answered, Empty, Failed } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
 import { ago, useNow } from "../parts/time";
 import { useAllAnswers, useLint } from "./useAnswers";
@@ -56,7 +56,7 @@ export function AnswersPage() {
           }}
         >
           <input
-            className="input input-sm w-64"
+            className="input input-sm w-72"
             aria-label="Name of new answers"
             placeholder="new name, label:NAME or machine:NAME"
             value={name}
@@ -69,6 +69,12 @@ export function AnswersPage() {
           </button>
         </form>
       </div>
+      <Failed query={lint} />
+      {lint.isPending && (
+        <p role="status" className="mb-3 text-base-content/75">
+          Looking at every pair of answers and image, with every machine …
+        </p>
+      )}
       {lint.data && <Findings report={lint.data} />}
       <Answered query={all} rows={4}>
         {(versions) => {

@@ -35,7 +35,7 @@ export function InstallsPage() {
   return (
     <>
       <div className="mb-3 flex flex-wrap items-center gap-3">
-        <h1 className="font-semibold">{total} installs</h1>
+        <h1 className="font-semibold">{installs.data ? `${total} installs` : "Installs"}</h1>
         <select
           className="select w-44"
           aria-label="Only installs in this state"
