@@ -8,7 +8,10 @@ BUILD_PACKAGES := build-essential
 # What the tests drive or ask as a witness.
 TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark \
 	xorriso cpio xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
-	syslinux-common debian-installer-12-netboot-amd64 bind9-utils libxml2-utils python3-yaml
+	syslinux-common debian-installer-12-netboot-amd64 bind9-utils libxml2-utils $(READER_PACKAGES)
+# What those that are unpacked below lean on.
+READER_PACKAGES := python3 python3-pip python3-yaml python3-jsonschema python3-jinja2 python3-configobj python3-oauthlib \
+	python3-requests libglib2.0-0 libyaml-0-2
 # What the benchmarks measure against.
 BENCH_PACKAGES := nginx-light xorriso
 # A root made of Debian's packages, and a way into it.
@@ -37,6 +40,18 @@ packages-build:
 	$(call packages,$(BUILD_PACKAGES))
 packages-test: packages-build
 	$(call packages,$(TEST_PACKAGES))
+	@$(MAKE) --no-print-directory target/witnesses/whole
+
+# Programs that read what we write, for the tests to ask. They are unpacked and not installed: cloud-init would take charge of this
+# very machine when it starts the next time.
+target/witnesses/whole: Makefile
+	@echo "unpacking: cloud-init netplan.io pykickstart"
+	@rm -rf $(@D) && mkdir -p $(@D)/root
+	@cd $(@D) && apt-get download -qq cloud-init netplan.io libnetplan0 2>/dev/null && \
+		for package in *.deb; do dpkg-deb -x $$package root; done && rm -f *.deb
+	@/usr/bin/python3 -m pip install --quiet --disable-pip-version-check --root-user-action=ignore --no-deps \
+		--target $(@D)/python pykickstart==3.78
+	@touch $@
 packages-bench: packages-build
 	$(call packages,$(BENCH_PACKAGES))
 packages-firmware: packages-build

@@ -355,8 +355,9 @@ fn read_back(root: &std::path::Path, file: &str, questions: &[&str]) -> Vec<Stri
 #[test]
 fn debians_installer_holds_what_the_files_say_however_hostile_it_is() {
     let root = installer();
-    let golden =
-        |case: &str| format!("{}/../core/tests/answers/{case}.preseed.cfg", env!("CARGO_MANIFEST_DIR"));
+    let golden = |case: &str| {
+        format!("{}/../core/tests/answers/golden/preseed/{case}.preseed.cfg", env!("CARGO_MANIFEST_DIR"))
+    };
     let questions = [
         "passwd/user-fullname",
         "preseed/late_command",

@@ -39,10 +39,10 @@ fn main() {
     let machine = settings("at_end = 'power-off'\n", &key);
     let subject = Subject::example();
     let cases = [
-        ("quay", include_str!("../tests/answers/quay.toml"), Family::Preseed),
-        ("quay", include_str!("../tests/answers/quay.toml"), Family::Kickstart),
-        ("quay", include_str!("../tests/answers/quay.toml"), Family::Autoinstall),
-        ("chart", include_str!("../tests/answers/chart.toml"), Family::UnattendedXml),
+        ("quay", include_str!("../tests/answers/golden/quay.toml"), Family::Preseed),
+        ("quay", include_str!("../tests/answers/golden/quay.toml"), Family::Kickstart),
+        ("quay", include_str!("../tests/answers/golden/quay.toml"), Family::Autoinstall),
+        ("chart", include_str!("../tests/answers/golden/chart.toml"), Family::UnattendedXml),
     ];
     for (case, toml, family) in cases {
         let answers = settings(toml, &key);
@@ -60,6 +60,7 @@ fn main() {
                 values: &subject.values,
                 key: Some(&key),
                 cpu: None,
+                version: None,
                 title: case,
             };
             std::hint::black_box(write(family, &resolution, &target).unwrap());

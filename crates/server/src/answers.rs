@@ -135,7 +135,7 @@ impl App {
         let target = Target {
             install: Some(install),
             key: Some(&self.seal_key),
-            ..Target::preview(&subject, revision, &title)
+            ..Target::preview(&subject, Some(revision), &title)
         };
         answers::write(revision.family, &resolution, &target)
     }

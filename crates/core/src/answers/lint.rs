@@ -140,7 +140,7 @@ fn faults_on(
         Ok(resolution) => resolution,
         Err(faults) => return faults,
     };
-    let target = Target::preview(subject, revision, "");
+    let target = Target::preview(subject, Some(revision), "");
     match write(revision.family, &resolution, &target) {
         Ok(_) => support::warnings(revision.family, &resolution.settings),
         Err(faults) => faults,

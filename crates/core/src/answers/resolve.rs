@@ -239,6 +239,10 @@ fn links(network: &Network, values: &Values, faults: &mut Faults) -> Option<Vec<
         let (name, interface) = open.remove(next);
         links.push(link(name, interface, network, values)?);
     }
+    // Name servers are an interface's: said of none, they are those of the NIC that boots.
+    if links.is_empty() && network.dns.as_ref().is_some_and(|servers| !servers.is_empty()) {
+        links.push(link("lan", &Interface::default(), network, values)?);
+    }
     Some(links)
 }
 
@@ -268,7 +272,7 @@ fn link(name: &str, interface: &Interface, network: &Network, values: &Values) -
         Some(nets) => Addressing::Fixed(nets.iter().filter_map(|net| net.parse().ok()).collect()),
     };
     let router: Option<Ipv4Addr> = interface.router.as_ref().and_then(|text| text.parse().ok());
-    Some(Link { name: name.into(), kind, addressing, router, mtu: interface.mtu })
+    Some(Link { name: name.into(), kind, boots, addressing, router, mtu: interface.mtu })
 }
 
 fn disks(storage: &Storage<Password>, booted: Option<BootMode>, faults: &mut Faults) -> Option<Disks> {

@@ -85,6 +85,8 @@ pub struct Link {
     pub name: String,
     /// What it is.
     pub kind: LinkKind,
+    /// Whether it is the NIC that boots, and not one that was named.
+    pub boots: bool,
     /// Its addresses.
     pub addressing: Addressing,
     /// The default route.

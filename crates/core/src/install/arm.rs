@@ -183,7 +183,7 @@ fn settle(
     let subject = subjects(machine, revision);
     let asked = take_answers(&answers::questions(site.named(&layers)), asked)?;
     let resolution = answers::resolve(site.named(&layers), &subject, &asked)?;
-    let target = Target::preview(&subject, revision, "");
+    let target = Target::preview(&subject, Some(revision), "");
     answers::write(revision.family, &resolution, &target)?;
     Ok((asked, resolution.open))
 }

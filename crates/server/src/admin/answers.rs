@@ -314,14 +314,7 @@ async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Re
             preview.settings = Some(resolution.shown.clone());
             preview.warnings = answers::warnings(family, &resolution.settings);
             let title = format!("{name} v{}", version.number);
-            let target = Target {
-                install: None,
-                service: subject.service,
-                values: &subject.values,
-                key: None,
-                cpu: revision.as_ref().and_then(|revision| revision.cpu),
-                title: &title,
-            };
+            let target = Target::preview(&subject, revision.as_deref(), &title);
             match answers::write(family, &resolution, &target) {
                 Err(faults) => preview.faults = faults,
                 Ok(files) => {

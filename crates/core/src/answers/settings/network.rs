@@ -154,7 +154,7 @@ impl Network {
         }
     }
 
-    /// An interface is one thing, and what it is made of is there.
+    /// An interface is one thing. A layer need not say all of it.
     fn check_shape(&self, name: &str, interface: &Interface, texts: &mut Texts<'_>) {
         let place = format!("network.interfaces.{name}");
         let kinds = [
@@ -170,20 +170,6 @@ impl Network {
                 &place,
                 format!("it has {} at once", said.join(" and ")),
                 "Say one of them: what it is.",
-            );
-        }
-        if interface.vlan.is_some() != interface.on.is_some() {
-            texts.faults.add(
-                &place,
-                "a VLAN needs `vlan` and `on`",
-                "Give both: the tag, and the interface it is on.",
-            );
-        }
-        if interface.bond_mode.is_some() && interface.bond.is_none() {
-            texts.faults.add(
-                format!("{place}.bond_mode"),
-                "it is no bond",
-                "Give `bond`, the interfaces it joins.",
             );
         }
     }
@@ -214,6 +200,20 @@ impl Network {
                     }
                     Some(_) => {}
                 }
+            }
+            if interface.vlan.is_some() != interface.on.is_some() {
+                faults.add(
+                    &place,
+                    "a VLAN needs `vlan` and `on`",
+                    "Give both: the tag, and the interface it is on.",
+                );
+            }
+            if interface.bond_mode.is_some() && interface.bond.is_none() {
+                faults.add(
+                    format!("{place}.bond_mode"),
+                    "it is no bond",
+                    "Give `bond`, the interfaces it joins.",
+                );
             }
             let is_dhcp = |text: &String| text == "dhcp";
             let addresses = interface.addresses.as_deref().unwrap_or_default();

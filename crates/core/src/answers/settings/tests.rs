@@ -78,7 +78,6 @@ fn all_that_is_wrong_is_said_at_once() {
             "network.interfaces.lan.mac",
             "network.interfaces.lan.vlan",
             "network.interfaces.lan",
-            "network.interfaces.lan",
             "root.ssh_keys[0]",
             "users.Purser",
             "users.Purser.full_name",

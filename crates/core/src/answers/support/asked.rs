@@ -2,7 +2,7 @@
 
 use super::Feature;
 use crate::answers::{
-    FileSystem, Firewall, Layout, Sudo,
+    AtEnd, FileSystem, Firewall, Layout, Sudo,
     resolved::{Account, Addressing, LinkKind, Mount, Resolved, Source},
 };
 
@@ -18,6 +18,7 @@ pub(super) fn asked(settings: &Resolved) -> Vec<(Feature, String)> {
     add(settings.host_name.len() > 15, Feature::LongHostName, "host_name");
     add(!settings.ntp.is_empty(), Feature::TimeServers, "ntp");
     add(settings.proxy.is_some(), Feature::Proxy, "proxy");
+    add(!settings.dns.is_empty(), Feature::NameServers, "network.dns");
     for link in &settings.links {
         let place = format!("network.interfaces.{}", link.name);
         add(
@@ -25,6 +26,12 @@ pub(super) fn asked(settings: &Resolved) -> Vec<(Feature, String)> {
             Feature::FixedAddress,
             &format!("{place}.addresses"),
         );
+        add(
+            matches!(&link.addressing, Addressing::Fixed(nets) if nets.len() > 1),
+            Feature::SeveralAddresses,
+            &format!("{place}.addresses"),
+        );
+        add(matches!(link.kind, LinkKind::Mac(_)) && !link.boots, Feature::NicByMac, &format!("{place}.mac"));
         add(matches!(link.kind, LinkKind::Device(_)), Feature::NicByName, &format!("{place}.device"));
         add(matches!(link.kind, LinkKind::Bond(..)), Feature::Bond, &format!("{place}.bond"));
         add(matches!(link.kind, LinkKind::Bridge(_)), Feature::Bridge, &format!("{place}.bridge"));
@@ -58,13 +65,15 @@ pub(super) fn asked(settings: &Resolved) -> Vec<(Feature, String)> {
     }
     for (name, repository) in &settings.repositories {
         let place = format!("software.repositories.{name}");
-        add(repository.suite.is_some(), Feature::DebianRepositories, &place);
+        let is_debian = repository.suite.is_some() || repository.components.is_some();
+        add(is_debian, Feature::DebianRepositories, &place);
         add(repository.suite.is_none(), Feature::RpmRepositories, &place);
     }
     add(!settings.kernel_parameters.is_empty(), Feature::KernelParameters, "kernel_parameters");
     add(settings.security.mandatory_access.is_some(), Feature::MandatoryAccess, "security.mandatory_access");
     add(settings.security.firewall == Some(Firewall::On), Feature::FirewallOn, "security.firewall");
     add(settings.security.firewall == Some(Firewall::Off), Feature::FirewallOff, "security.firewall");
+    add(settings.at_end == AtEnd::PowerOff, Feature::PowerOff, "at_end");
     add(!settings.last_steps.is_empty(), Feature::LastSteps, "last_steps");
     add(!settings.first_boot.is_empty(), Feature::FirstBoot, "first_boot");
     asked
@@ -89,6 +98,7 @@ fn storage(settings: &Resolved, add: &mut impl FnMut(bool, Feature, &str)) {
     add(encrypted && disks.mirror, Feature::MirrorEncrypted, "storage.encrypt");
     add(encrypted && plain, Feature::EncryptionPlain, "storage.encrypt");
     add(encrypted && plain && disks.volumes.is_none(), Feature::GuidedEncryption, "storage.encrypt");
+    add(disks.volumes.is_some(), Feature::Volumes, "storage.volumes");
     for (index, place) in disks.volumes.iter().flatten().enumerate() {
         let at = format!("storage.volumes[{index}]");
         add(place.mount == Mount::Swap, Feature::Swap, &at);

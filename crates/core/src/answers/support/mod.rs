@@ -18,6 +18,12 @@ pub enum Feature {
     Proxy,
     /// A fixed address.
     FixedAddress,
+    /// Several fixed addresses on one interface.
+    SeveralAddresses,
+    /// Name servers that DHCP does not say.
+    NameServers,
+    /// A NIC by its MAC address.
+    NicByMac,
     /// A NIC by its name.
     NicByName,
     /// Bonds.
@@ -60,6 +66,8 @@ pub enum Feature {
     EncryptionPlain,
     /// Encryption in partitions whose volumes are not said.
     GuidedEncryption,
+    /// Volumes of one's own arrangement.
+    Volumes,
     /// Swap space of a size.
     Swap,
     /// File systems at paths.
@@ -98,6 +106,8 @@ pub enum Feature {
     FirewallOn,
     /// A firewall, off.
     FirewallOff,
+    /// Switching off at the end.
+    PowerOff,
     /// Scripts at the end.
     LastSteps,
     /// Scripts at the first start.
@@ -106,11 +116,14 @@ pub enum Feature {
 
 impl Feature {
     /// Every feature, in the order of the settings.
-    pub const ALL: [Self; 46] = [
+    pub const ALL: [Self; 51] = [
         Self::LongHostName,
         Self::TimeServers,
         Self::Proxy,
         Self::FixedAddress,
+        Self::SeveralAddresses,
+        Self::NameServers,
+        Self::NicByMac,
         Self::NicByName,
         Self::Bond,
         Self::Bridge,
@@ -132,6 +145,7 @@ impl Feature {
         Self::Encryption,
         Self::EncryptionPlain,
         Self::GuidedEncryption,
+        Self::Volumes,
         Self::Swap,
         Self::Paths,
         Self::Letters,
@@ -151,6 +165,7 @@ impl Feature {
         Self::MandatoryAccess,
         Self::FirewallOn,
         Self::FirewallOff,
+        Self::PowerOff,
         Self::LastSteps,
         Self::FirstBoot,
     ];
@@ -163,6 +178,9 @@ impl Feature {
             Self::TimeServers => "time servers",
             Self::Proxy => "a proxy",
             Self::FixedAddress => "a fixed address",
+            Self::SeveralAddresses => "several fixed addresses on one interface",
+            Self::NameServers => "name servers",
+            Self::NicByMac => "a NIC by its MAC address",
             Self::NicByName => "a NIC by its name",
             Self::Bond => "a bond",
             Self::Bridge => "a bridge",
@@ -184,6 +202,7 @@ impl Feature {
             Self::Encryption => "encryption",
             Self::EncryptionPlain => "encryption without logical volumes",
             Self::GuidedEncryption => "encryption in the installer's own arrangement of partitions",
+            Self::Volumes => "volumes of one's own arrangement",
             Self::Swap => "swap space",
             Self::Paths => "file systems at paths other than /",
             Self::Letters => "drives by letter",
@@ -203,6 +222,7 @@ impl Feature {
             Self::MandatoryAccess => "SELinux's policy",
             Self::FirewallOn => "a firewall, on",
             Self::FirewallOff => "a firewall, off",
+            Self::PowerOff => "switching off at the end",
             Self::LastSteps => "last steps",
             Self::FirstBoot => "first-boot scripts",
         }
@@ -240,6 +260,9 @@ pub const fn lacks(family: Family, feature: Feature) -> Option<&'static str> {
             _ => None,
         },
         Family::Kickstart => match feature {
+            F::SeveralAddresses => {
+                Some("A network command has one address: add the others in a last step, with nmcli.")
+            }
             F::DiskByNumber => Some("Name the disk by its path, or say what it is like."),
             F::Letters | F::Ntfs => {
                 Some("This system mounts file systems at paths and has no NTFS of its own.")
@@ -248,7 +271,9 @@ pub const fn lacks(family: Family, feature: Feature) -> Option<&'static str> {
                 "Btrfs needs its own volumes, which are not written here: use ext4 or XFS, or a fragment.",
             ),
             F::ProductKey => Some("There is no key to give."),
-            F::DebianRepositories => Some("A repository of RPM packages has no suite: leave it out."),
+            F::DebianRepositories => {
+                Some("A repository of RPM packages has neither suite nor components: leave them out.")
+            }
             _ => None,
         },
         Family::Autoinstall => match feature {
@@ -274,7 +299,15 @@ pub const fn lacks(family: Family, feature: Feature) -> Option<&'static str> {
             _ => None,
         },
         Family::CloudConfig => match feature {
-            F::FixedAddress | F::NicByName | F::Bond | F::Bridge | F::Vlan | F::Mtu => Some(
+            F::FixedAddress
+            | F::NicByMac
+            | F::SeveralAddresses
+            | F::NameServers
+            | F::NicByName
+            | F::Bond
+            | F::Bridge
+            | F::Vlan
+            | F::Mtu => Some(
                 "A live host has its network before it reads its answers: reserve its address, or say ip= in the image's parameters.",
             ),
             F::DiskByPath
@@ -289,12 +322,16 @@ pub const fn lacks(family: Family, feature: Feature) -> Option<&'static str> {
             | F::Encryption
             | F::EncryptionPlain
             | F::GuidedEncryption
+            | F::Volumes
             | F::Swap
             | F::Paths
             | F::Letters
             | F::LinuxFileSystems
             | F::Btrfs
             | F::Ntfs => Some("A live host puts nothing on a disk: leave storage out."),
+            F::PowerOff => {
+                Some("A live host works on: leave at_end out, or switch it off in a first-boot script.")
+            }
             F::Sets | F::Edition | F::ProductKey => Some("A live host is the image as it is: add packages."),
             F::ImageSource => Some("A live host runs from its image by itself: leave source out."),
             F::RpmRepositories => Some("Give the repository a suite, as those of Debian packages have."),

@@ -39,7 +39,7 @@ pub(super) fn files(
     for line in heading(resolution, target) {
         text.push_str(&format!("# {line}\n"));
     }
-    text.push_str(&serde_yaml_ng::to_string(whole).map_err(|error| Fault {
+    text.push_str(&quote::yaml_document(whole).map_err(|error| Fault {
         place: String::new(),
         what: format!("the settings cannot be written as YAML: {error}"),
         mend: "Look for values that are neither text nor numbers.".into(),
@@ -54,13 +54,18 @@ pub(super) fn files(
     ])
 }
 
+/// The installers' reader takes YAML 1.1: `yes` is true, and `0644` octal.
+fn as_installers_read() -> serde_saphyr::Options {
+    serde_saphyr::options! { legacy_octal_numbers: true, with_snippet: false }
+}
+
 /// Puts a fragment's keys into a mapping. Lists are joined, other values replaced.
 pub(super) fn merge(into: &mut Map<String, Value>, parts: &Parts, name: &str) -> Result<(), Fault> {
     let text = parts.at(name);
     if text.is_empty() {
         return Ok(());
     }
-    let read: Result<Value, _> = serde_yaml_ng::from_str(text);
+    let read: Result<Value, _> = serde_saphyr::from_str_with_options(text, as_installers_read());
     let mend = "Write YAML: keys with their values, without a head of its own.";
     match read {
         Ok(Value::Object(keys)) => {
@@ -76,7 +81,8 @@ pub(super) fn merge(into: &mut Map<String, Value>, parts: &Parts, name: &str) ->
         }
         Ok(_) => Err(parts.fault(name, 1, 1, "it holds no keys with values", mend)),
         Err(error) => {
-            let (line, column) = error.location().map_or((1, 1), |at| (at.line(), at.column()));
+            let at = error.location().map_or((1, 1), |at| (at.line(), at.column()));
+            let [line, column] = [at.0, at.1].map(|number| usize::try_from(number).unwrap_or(1));
             Err(parts.fault(name, line, column, &error.to_string(), mend))
         }
     }
@@ -88,7 +94,9 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
         keys.insert(key.into(), value);
     };
     put("version", json!(1));
-    put("early-commands", json!([steps::curl(target, ReportStage::Started)]));
+    let mut early = vec![steps::curl(target, ReportStage::Started)];
+    early.extend(fetch_keys(settings));
+    put("early-commands", json!(early));
     // The installer's own reporter (its reference: reporting), which tells every step it begins and ends.
     put("reporting", json!({ "lastmile": { "type": "webhook", "endpoint": target.log_url() } }));
     put("locale", json!(settings.locale));
@@ -142,16 +150,30 @@ fn apt(settings: &Resolved) -> Map<String, Value> {
     apt
 }
 
+/// Puts the keys of repositories into the installer's own copy of this file, which it reads again after the early commands
+/// (its reference: early-commands). It takes a key's text and no URL, and needs it before it installs a package.
+fn fetch_keys(settings: &Resolved) -> Option<String> {
+    let keys: Map<String, Value> = settings
+        .repositories
+        .iter()
+        .filter_map(|(name, repository)| Some((format!("{name}.list"), json!(repository.key.as_ref()?))))
+        .collect();
+    if keys.is_empty() {
+        return None;
+    }
+    let program = "import json,sys,yaml,urllib.request as web\n\
+        path='/autoinstall.yaml'\n\
+        whole=yaml.safe_load(open(path))\n\
+        sources=whole.get('autoinstall',whole)['apt']['sources']\n\
+        for name,url in json.loads(sys.argv[1]).items(): sources[name]['key']=web.urlopen(url).read().decode()\n\
+        open(path,'w').write(yaml.safe_dump(whole))";
+    Some(format!("python3 -c {} {}", quote::shell(program), quote::shell(&Value::Object(keys).to_string())))
+}
+
 /// What the installer runs in the end. The report comes last: only what went well is reported so.
 fn late(settings: &Resolved, target: &Target<'_>) -> Vec<Value> {
     let mut commands: Vec<Value> = Vec::new();
     let inside = |script: &str| json!(["curtin", "in-target", "--", "sh", "-c", script]);
-    for (name, repository) in &settings.repositories {
-        if let Some(key) = &repository.key {
-            let script = format!("curl -fsS {} -o /etc/apt/trusted.gpg.d/{name}.asc", quote::shell(key));
-            commands.push(inside(&script));
-        }
-    }
     if !settings.kernel_parameters.is_empty() {
         commands.push(inside(&steps::default_grub(&settings.kernel_parameters)));
     }
@@ -272,6 +294,9 @@ fn network(settings: &Resolved) -> Value {
             let servers: Vec<String> = settings.dns.iter().map(ToString::to_string).collect();
             let search: Vec<&String> = settings.domain.iter().filter(|domain| !domain.is_empty()).collect();
             keys.insert("nameservers".into(), json!({ "addresses": servers, "search": search }));
+            if link.addressing == Addressing::Dhcp {
+                keys.insert("dhcp4-overrides".into(), json!({ "use-dns": false }));
+            }
         }
         if let Some(mtu) = link.mtu {
             keys.insert("mtu".into(), json!(mtu));

@@ -6,7 +6,7 @@ use serde_json::{Map, Value, json};
 use super::{
     AnswerFile, Parts, Target,
     autoinstall::{files, first_start, merge},
-    steps,
+    quote, steps,
 };
 use crate::{
     Fault,
@@ -42,7 +42,14 @@ pub(super) fn write(
         put("apt", Value::Object(apt));
     }
     // Before anything else can go wrong, and whatever tools the image has.
-    put("bootcmd", json!([["bash", "-c", steps::report_by_shell(&target.report_url(ReportStage::Started))]]));
+    let report = steps::report_by_shell(&target.report_url(ReportStage::Started));
+    let mut first = vec![json!(["bash", "-c", report])];
+    first.extend(settings.repositories.iter().filter_map(|(name, repository)| {
+        let (key, path) =
+            (quote::shell(repository.key.as_ref()?), format!("/etc/apt/trusted.gpg.d/{name}.asc"));
+        Some(json!(["sh", "-c", format!("curl -fsS -o {path} {key} || wget -q -O {path} {key}")]))
+    }));
+    put("bootcmd", json!(first));
     put("reporting", json!({ "lastmile": { "type": "webhook", "endpoint": target.log_url() } }));
     put("runcmd", json!([["bash", "-c", setup(settings, target)]]));
     merge(&mut keys, parts, "user_data")?;

@@ -32,6 +32,8 @@ pub struct Target<'a> {
     pub key: Option<&'a SealKey>,
     /// What the image is for.
     pub cpu: Option<Cpu>,
+    /// The version that was recognised in the image: `9.4`. Some formats have other words in other versions.
+    pub version: Option<&'a str>,
     /// What the file says at its head of where it comes from: `quay-server v3`.
     pub title: &'a str,
 }
@@ -49,15 +51,16 @@ pub struct AnswerFile {
 const HIDDEN: &str = "(hidden)";
 
 impl<'a> Target<'a> {
-    /// What a file is written for that nobody installs by: without secrets.
+    /// What a file is written for that nobody installs by: without secrets, and perhaps for no image yet.
     #[must_use]
-    pub fn preview(subject: &'a Subject, revision: &Revision, title: &'a str) -> Self {
+    pub fn preview(subject: &'a Subject, revision: Option<&'a Revision>, title: &'a str) -> Self {
         Self {
             install: None,
             service: subject.service,
             values: &subject.values,
             key: None,
-            cpu: revision.cpu,
+            cpu: revision.and_then(|revision| revision.cpu),
+            version: revision.and_then(|revision| Some(revision.recognised.version.as_ref()?.value.as_str())),
             title,
         }
     }

@@ -112,10 +112,7 @@ pub(super) fn write(
     file.push_str("text\n\n# Language, keyboard and clock\n");
     let _ = writeln!(file, "lang {}", settings.locale);
     let _ = writeln!(file, "keyboard --xlayouts={}", quote::shell(&settings.keyboard));
-    let _ = writeln!(file, "timezone {} --utc", settings.time_zone);
-    for server in &settings.ntp {
-        let _ = writeln!(file, "timesource --ntp-server={server}");
-    }
+    time(&mut file, settings, target.version);
     network(&mut file, settings);
     source(&mut file, settings);
     accounts(&mut file, settings, target);
@@ -131,6 +128,23 @@ pub(super) fn write(
     scripts(&mut file, settings, target, parts);
     section(&mut file, "Further sections", parts.at("end"));
     Ok(vec![AnswerFile { name: "ks.cfg", text: file }])
+}
+
+/// Installers up to version 8, and those of the line that counts its versions faster up to 32, know no `timesource`.
+fn has_timesource(version: Option<&str>) -> bool {
+    let major = version.and_then(|version| version.split('.').next()?.parse::<u32>().ok());
+    major.is_none_or(|major| matches!(major, 9..=20 | 33..))
+}
+
+fn time(file: &mut String, settings: &Resolved, version: Option<&str>) {
+    let _ = write!(file, "timezone {} --utc", settings.time_zone);
+    if !settings.ntp.is_empty() && !has_timesource(version) {
+        let _ = write!(file, " --ntpservers={}", settings.ntp.join(","));
+    }
+    file.push('\n');
+    for server in settings.ntp.iter().filter(|_| has_timesource(version)) {
+        let _ = writeln!(file, "timesource --ntp-server={server}");
+    }
 }
 
 fn section(file: &mut String, title: &str, text: &str) {
@@ -257,7 +271,9 @@ fn source(file: &mut String, settings: &Resolved) {
         }
     }
     for (name, repository) in &settings.repositories {
-        let _ = writeln!(file, "repo --name={name} --baseurl={}{proxy}", quote::kickstart(&repository.url));
+        // The installed system keeps it, too.
+        let url = quote::kickstart(&repository.url);
+        let _ = writeln!(file, "repo --name={name} --baseurl={url}{proxy} --install");
     }
 }
 
@@ -333,6 +349,12 @@ fn scripts(file: &mut String, settings: &Resolved, target: &Target<'_>, parts: &
     let mut post = String::from("set -e\n");
     for user in &settings.users {
         steps::sudoers(&mut post, user);
+    }
+    if let Some(proxy) = &settings.proxy {
+        let _ = writeln!(post, "echo {} >>/etc/dnf/dnf.conf", quote::shell(&format!("proxy={proxy}")));
+    }
+    for key in settings.repositories.values().filter_map(|repository| repository.key.as_ref()) {
+        let _ = writeln!(post, "rpm --import {}", quote::shell(key));
     }
     steps::first_boot(&mut post, settings, target);
     steps::last_steps(&mut post, settings);

@@ -35,6 +35,15 @@ pub(super) fn interfaces(script: &mut String, settings: &Resolved) {
         let lines: Vec<String> = settings.dns.iter().map(|server| format!("nameserver {server}")).collect();
         script.push_str(&quote::here_document(&lines.join("\n"), "/etc/resolv.conf"));
     }
+    // The DHCP client would write its server's over them.
+    if !settings.dns.is_empty() && settings.links.iter().any(|link| link.addressing == Addressing::Dhcp) {
+        let servers: Vec<String> = settings.dns.iter().map(ToString::to_string).collect();
+        let _ = writeln!(
+            script,
+            "echo 'supersede domain-name-servers {};' >>/etc/dhcp/dhclient.conf",
+            servers.join(", ")
+        );
+    }
 }
 
 fn stanza(script: &mut String, link: &Link, settings: &Resolved, variable: &impl Fn(&str) -> String) {

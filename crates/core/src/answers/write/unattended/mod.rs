@@ -183,23 +183,30 @@ fn specialize(document: &mut Document, settings: &Resolved, target: &Target<'_>)
         }
         d.leaf("TimeZone", names::time_zone(&settings.time_zone).unwrap_or_default());
     });
-    let fixed: Vec<_> = settings
+    let said: Vec<_> = settings
         .links
         .iter()
         .filter_map(|link| match (&link.kind, &link.addressing) {
             (LinkKind::Mac(mac), Addressing::Fixed(nets)) => {
-                Some((mac.dashed().to_uppercase(), nets, link.router))
+                Some((mac.dashed().to_uppercase(), nets.as_slice(), link.router))
+            }
+            (LinkKind::Mac(mac), Addressing::Dhcp) if !link.boots => {
+                Some((mac.dashed().to_uppercase(), [].as_slice(), None))
             }
             _ => None,
         })
         .collect();
-    if !fixed.is_empty() {
+    if !said.is_empty() {
         document.component("Microsoft-Windows-TCPIP", |d| {
             d.group("Interfaces", |d| {
-                for (mac, nets, router) in &fixed {
+                for (mac, nets, router) in &said {
                     d.item("Interface", |d| {
-                        d.group("Ipv4Settings", |d| d.leaf("DhcpEnabled", "false"));
+                        let by_dhcp = if nets.is_empty() { "true" } else { "false" };
+                        d.group("Ipv4Settings", |d| d.leaf("DhcpEnabled", by_dhcp));
                         d.leaf("Identifier", mac);
+                        if nets.is_empty() {
+                            return;
+                        }
                         d.group("UnicastIpAddresses", |d| {
                             for (index, net) in nets.iter().enumerate() {
                                 d.address(index + 1, &net.to_string());
@@ -227,10 +234,15 @@ fn specialize(document: &mut Document, settings: &Resolved, target: &Target<'_>)
             _ => None,
         })
         .collect();
-    if !settings.dns.is_empty() && !named.is_empty() {
+    let domain = settings.domain.as_ref().filter(|domain| !domain.is_empty());
+    let has_servers = !settings.dns.is_empty() && !named.is_empty();
+    if domain.is_some() || has_servers {
         document.component("Microsoft-Windows-DNS-Client", |d| {
-            if let Some(domain) = &settings.domain {
+            if let Some(domain) = domain {
                 d.leaf("DNSDomain", domain);
+            }
+            if !has_servers {
+                return;
             }
             d.group("Interfaces", |d| {
                 for mac in &named {

@@ -1,0 +1,92 @@
+//! Preseed files: debconf reads them, a shell reads their scripts, and disks are found by them.
+
+use super::*;
+use crate::kickstart::sections;
+
+#[test]
+fn debconf_reads_every_preseed_file() {
+    for (case, _) in MATRIX.iter().filter(|(_, families)| families.contains(&Family::Preseed)) {
+        let text = main_text(case, Family::Preseed);
+        let (ok, said) = run("debconf-set-selections", &["--checkonly"], &text);
+        assert!(ok && said.is_empty(), "{case}: {said}");
+        let (ok, _) = run("debconf-set-selections", &["--checkonly"], &format!("{text}\nonly two\n"));
+        assert!(!ok, "it would find a broken line");
+    }
+}
+
+/// What a preseed file sets, as Debian's installer reads it: comments and empty lines are dropped first, what a line begins
+/// with is stripped, and one that ends in a backslash is joined to the next with a blank.
+pub(crate) fn preseeded(text: &str, question: &str) -> String {
+    let lines = text.lines().filter(|line| !line.starts_with('#') && !line.trim().is_empty());
+    let joined: String = lines
+        .map(|line| match line.trim_start().strip_suffix('\\') {
+            Some(begun) => format!("{} ", begun.trim_end()),
+            None => format!("{}\n", line.trim_start()),
+        })
+        .collect();
+    let line = joined.lines().find(|line| line.split(' ').nth(1) == Some(question)).unwrap_or_default();
+    line.splitn(4, ' ').nth(3).unwrap_or_default().into()
+}
+
+#[test]
+fn the_scripts_in_the_files_are_what_a_shell_reads() {
+    for (case, families) in MATRIX {
+        if families.contains(&Family::Preseed) {
+            let text = main_text(case, Family::Preseed);
+            let late = preseeded(&text, "preseed/late_command");
+            let (ok, said) = run("sh", &["-n"], &late);
+            assert!(ok, "{case}: {said}\n{late}");
+            // The command writes a script: that one too is one.
+            let inner = late.split(" >/target/root/lastmile-setup").next().unwrap();
+            let (ok, script) = run("busybox", &["sh", "-c", inner], "");
+            assert!(ok && script.starts_with("set -e\n"), "{case}: {script}");
+            let (ok, said) = run("sh", &["-n"], &script);
+            assert!(ok, "{case}: {said}\n{script}");
+            let early = preseeded(&text, "partman/early_command");
+            let (ok, said) = run("busybox", &["sh", "-n"], &early);
+            assert!(ok, "{case}: {said}\n{early}");
+        }
+        if families.contains(&Family::Kickstart) {
+            for (name, body) in sections(&main_text(case, Family::Kickstart)) {
+                if name.starts_with("%p") && !name.starts_with("%packages") || name.starts_with("%onerror") {
+                    let (ok, said) = run("bash", &["-n"], &body);
+                    assert!(ok, "{case} {name}: {said}\n{body}");
+                }
+            }
+        }
+    }
+}
+
+/// The script that finds disks, on a list that stands in for real ones.
+#[test]
+fn disks_are_found_by_what_they_are_like_and_others_never_taken() {
+    let script = preseeded(&main_text("mirror", Family::Preseed), "partman/early_command");
+    let (_, script) = run("busybox", &["sh", "-c", script.split(" >/tmp").next().unwrap()], "");
+    let found = |disks: &str| {
+        let dir = tempfile::tempdir().unwrap();
+        // Written by another process: what this one has open for writing cannot be run while another test starts something
+        // (`ETXTBSY`, execve(2)).
+        let tool = |name: &str, body: &str| {
+            let path = dir.path().join(name);
+            let (ok, said) = run(
+                "install",
+                &["-m", "755", "/dev/stdin", path.to_str().unwrap()],
+                &format!("#!/bin/sh\n{body}\n"),
+            );
+            assert!(ok, "{said}");
+        };
+        tool("debconf-set", "echo \"$1=$2\"");
+        tool("wget", "echo \"$@\"");
+        tool("sleep", "true");
+        // The first two lines ask the hardware; here a list answers.
+        let rest = script.splitn(3, '\n').nth(2).unwrap();
+        let whole = format!("PATH={}:$PATH\nall() {{ cat <<'E'\n{disks}E\n}}\n{rest}", dir.path().display());
+        run("sh", &["-c", &whole], "").1
+    };
+    let disks = "953869|/dev/sda|Puffin 960|P-1\n457862|/dev/sdb|Puffin 480 T1|P-2\n457862|/dev/sdc|Puffin 480 T1|ARCHIVE-3\n\
+        457863|/dev/nvme0n1|Puffin 480 T2|P-4\n9999999|/dev/sdd|Puffin 480 T9|P-5\n";
+    let both = "/dev/sdb /dev/nvme0n1";
+    assert_eq!(found(disks), format!("partman-auto/disk={both}\ngrub-installer/bootdev={both}\n"));
+    let one = "457862|/dev/sdb|Puffin 480 T1|P-2\n457862|/dev/sdc|Puffin 480 T1|ARCHIVE-3\n";
+    assert!(found(one).contains("/failed?text=no+disk+fits"), "{}", found(one));
+}
