@@ -48,10 +48,13 @@ pub(crate) fn read(text: &str) -> Result<Orders, SimError> {
         let missing = || SimError::Installer(format!("{question} reports to nobody: {command}"));
         url.map(ToOwned::to_owned).ok_or_else(missing)
     };
+    // In the order in which an installer comes to them: what lacks first is named.
+    let host_name = value("netcfg/get_hostname")?.into();
+    let early_report = report("preseed/early_command", "/started")?;
     let late_report = report("preseed/late_command", "/done")?;
     Ok(Orders {
-        host_name: value("netcfg/get_hostname")?.into(),
-        early_report: report("preseed/early_command", "/started")?,
+        host_name,
+        early_report,
         first_start: late_report.replace("/done", "/booted"),
         late_report,
         log: report("preseed/early_command", "/log").ok(),
