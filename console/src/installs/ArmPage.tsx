@@ -9,6 +9,7 @@ import { useImages } from "../images/useImages";
 import { Refusal } from "../parts/Faults";
 import { Answered } from "../parts/States";
 import { QuestionField } from "./QuestionField";
+import { Outlook } from "./Outlook";
 
 /** Puts an image on machines at their next network boot: on all that are named, or on none. */
 export function ArmPage() {
@@ -51,25 +52,26 @@ function Form({ answers }: { answers: AnswersView[] }) {
         }),
       ).open,
   });
+  // What the fields show is what is said: a default, too, unless somebody takes it out.
+  const fields = Object.entries(questions.data ?? {}).map(([key, question]) => [key, asked[key] ?? question.default ?? ""] as const);
+  const said = Object.fromEntries(fields.filter(([, value]) => value !== ""));
+  const meant = {
+    machines: words(machines),
+    labels: words(labels),
+    image,
+    answers: chosen,
+    asked: said,
+  };
   const arm = useMutation({
-    mutationFn: async () =>
-      answer(
-        await api.POST("/api/v1/installs/several", {
-          body: {
-            machines: words(machines),
-            labels: words(labels),
-            image,
-            answers: chosen,
-            asked: Object.fromEntries(Object.entries(asked).filter(([, value]) => value !== "")),
-          },
-        }),
-      ),
+    mutationFn: async () => answer(await api.POST("/api/v1/installs/several", { body: meant })),
     onSuccess: (installs) => go(installs.length === 1 && installs[0] ? `/installs/${installs[0].number}` : "/installs?state=armed"),
     onSettled: () => queries.invalidateQueries(),
   });
+  const isWhole = image !== "" && chosen !== "" && (meant.machines.length > 0 || meant.labels.length > 0);
   return (
+    <div className="grid items-start gap-6 lg:grid-cols-[minmax(20rem,1fr)_2fr]">
     <form
-      className="max-w-xl space-y-3"
+      className="space-y-3"
       onSubmit={(event) => {
         event.preventDefault();
         arm.mutate();
@@ -122,13 +124,15 @@ function Form({ answers }: { answers: AnswersView[] }) {
         </fieldset>
       )}
       <Refusal error={arm.error} title="Nothing was armed." />
-      <button type="submit" className="btn btn-primary" disabled={arm.isPending || image === "" || chosen === ""}>
+      <button type="submit" className="btn btn-primary" disabled={arm.isPending || !isWhole}>
         Arm
       </button>
       <p className="text-xs text-base-content/70">
         Each gets it at its next network boot, once: a machine that is installed stays so until it is armed again.
       </p>
     </form>
+    <Outlook meant={isWhole ? meant : undefined} />
+    </div>
   );
 }
 

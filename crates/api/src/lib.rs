@@ -46,7 +46,9 @@ pub use lastmile_core::{
     handover::{HandoverDraft, HandoverEvent},
     history::{Day, GroupBy, HostRecord, Rates, Tally},
     image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256, Start, VolumePlace, recognise::Cpu},
-    install::{ArmRequest, ArmSeveral, InstallState, Progress, ReportStage, StageLimits, Step, StepKind},
+    install::{
+        ArmRequest, ArmSeveral, InstallState, Outlook, Progress, ReportStage, StageLimits, Step, StepKind,
+    },
     machine::{CountBy, LabelDraft, MachineDraft, NamedMachine, NamingDraft, StandingDraft},
     net::{Holding, HttpBoot, Mode, Newcomers, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
     site::SiteSettings,

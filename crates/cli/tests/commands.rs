@@ -268,7 +268,21 @@ fn several_are_armed_all_or_none() {
     ]);
     assert_eq!(said.matches("no image is named 'nothing'").count(), 1, "said once: {said}");
 
+    // What would happen is told before it does.
+    let outlook = ["--label", "gate", "--dry-run"];
+    let told = service.try_run(&arm(&outlook, &what));
+    let said = String::from_utf8(told.stdout).unwrap();
+    assert_eq!(told.status.code(), Some(1));
+    assert!(said.contains("gate-2: stands in the way: machine: gate-2 is set to be ignored"), "{said}");
+    assert!(said.contains("None would be armed: 1 of 2 cannot be."), "{said}");
     service.run(&["machine", "change", "gate-2", "--standing", "local-disk"]);
+    let said = service.run(&arm(&outlook, &what));
+    assert!(said.contains("All 2 would be armed, 0 of which hold something; nothing was."), "{said}");
+    let first = service.json(&arm(&outlook, &what))[0].clone();
+    assert_eq!((&first["machine"], &first["gets"]), (&"gate-1".into(), &"tidewrack-12 r1".into()));
+    assert_eq!((&first["host_name"], &first["takes"][0]), (&"gate-1".into(), &"its only disk".into()));
+    assert_eq!(total(), 0);
+
     let all = service.json(&arm(&["--label", "gate", "gate-1", "kiosk-1"], &what));
     let armed: Vec<_> = all.as_array().unwrap().iter().map(|one| (&one["number"], &one["machine"])).collect();
     let expected = [(1.into(), "gate-1".into()), (2.into(), "gate-2".into()), (3.into(), "kiosk-1".into())];

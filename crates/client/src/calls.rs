@@ -9,9 +9,9 @@ use lastmile_api::{
     ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallQuery, InstallRow,
     Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderView, MachineDetail,
     MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NamingDraft,
-    NamingView, NewcomerView, PasswordInput, Picture, PreviewRequest, Proposal, RateReport, RatesQuery,
-    ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings, SiteSettings, Status,
-    SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work, ZoneQuery,
+    NamingView, NewcomerView, Outlook, PasswordInput, Picture, PreviewRequest, Proposal, RateReport,
+    RatesQuery, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings, SiteSettings,
+    Status, SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work, ZoneQuery,
 };
 use reqwest::Method;
 
@@ -396,6 +396,11 @@ impl Client {
     /// Arms an install of the same image on several machines: on all of them, or on none.
     pub async fn arm_several(&self, several: &ArmSeveral) -> Result<Vec<InstallRow>, ClientError> {
         self.put_or_post(Method::POST, "/installs/several", several).await
+    }
+
+    /// What arming would do to each machine; it changes nothing.
+    pub async fn outlook(&self, several: &ArmSeveral) -> Result<Vec<Outlook>, ClientError> {
+        self.put_or_post(Method::POST, "/installs/outlook", several).await
     }
 
     /// Calls an install off.

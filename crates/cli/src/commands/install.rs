@@ -6,8 +6,8 @@ use std::{
 use clap::Subcommand;
 use futures_util::StreamExt;
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, Event, InstallDetail, InstallQuery, InstallRow, InstallState,
-    LogLine,
+    ArmRequest, ArmSeveral, AskedRequest, Event, Fault, InstallDetail, InstallQuery, InstallRow,
+    InstallState, LogLine, Outlook,
 };
 use lastmile_client::Client;
 
@@ -37,6 +37,9 @@ pub(crate) enum Command {
         /// An answer to one of their questions, as NAME=ANSWER. What is left open, the machine waits for.
         #[arg(long, value_name = "NAME=ANSWER")]
         asked: Vec<String>,
+        /// Show what would become of each machine, and arm nothing. Exits with 1 if anything stands in the way.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Answer questions that an install waits for. The machine goes on by itself.
     Answer {
@@ -89,12 +92,16 @@ pub(crate) enum Command {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
-        Command::Arm { mut machines, label, from, image, answers, asked } => {
+        Command::Arm { mut machines, label, from, image, answers, asked, dry_run } => {
             let asked = asked_of(&asked)?;
             // Programs get a list wherever there may be several, however many there are then.
             let is_one = machines.len() == 1 && label.is_empty() && from.is_none();
             if let Some(from) = from {
                 machines.extend(names(&from)?);
+            }
+            if dry_run {
+                let several = ArmSeveral { machines, labels: label, image, answers, asked };
+                return Ok(outlook(&client.outlook(&several).await?, out));
             }
             if let Some(machine) = machines.first().filter(|_| is_one) {
                 let install =
@@ -180,6 +187,45 @@ async fn log(number: i64, follow: bool, client: &Client, out: &Output) -> Result
 
 fn log_line(line: &LogLine) -> String {
     format!("{}  {}", clock(line.at), line.line)
+}
+
+/// What arming would do; fails if it would be refused.
+fn outlook(machines: &[Outlook], out: &Output) -> ExitCode {
+    out.show(&machines, |machines| outlook_table(machines));
+    let is_refused = machines.iter().any(|machine| !machine.faults.is_empty());
+    if is_refused { ExitCode::FAILURE } else { ExitCode::SUCCESS }
+}
+
+fn outlook_table(machines: &[Outlook]) -> String {
+    let row = |machine: &Outlook| {
+        [
+            machine.machine.clone(),
+            or_dash(machine.holds.as_ref()),
+            or_dash(machine.since.map(clock)),
+            or_dash(machine.gets.as_ref()),
+            or_dash(machine.host_name.as_ref()),
+            or_dash(Some(machine.takes.join(" and ")).filter(|takes| !takes.is_empty())),
+            or_dash(Some(machine.asks.join(", ")).filter(|asks| !asks.is_empty())),
+        ]
+    };
+    let head = ["machine", "holds now", "since", "would get", "as", "loses what is on", "would wait for"];
+    let mut text = table(head, machines.iter().map(row));
+    let mut say = |machine: &Outlook, kind: &str, fault: &Fault| {
+        let place = if fault.place.is_empty() { String::new() } else { format!("{}: ", fault.place) };
+        text.push_str(&format!("\n{}: {kind}{place}{}. {}", machine.machine, fault.what, fault.mend));
+    };
+    for machine in machines {
+        machine.faults.iter().for_each(|fault| say(machine, "stands in the way: ", fault));
+        machine.warnings.iter().for_each(|fault| say(machine, "look at ", fault));
+    }
+    let refused = machines.iter().filter(|machine| !machine.faults.is_empty()).count();
+    let held = machines.iter().filter(|machine| machine.holds.is_some() && machine.faults.is_empty()).count();
+    text.push_str(&match (refused, machines.len()) {
+        (0, 1) => "\nThe machine would be armed; nothing was.\n".into(),
+        (0, all) => format!("\nAll {all} would be armed, {held} of which hold something; nothing was.\n"),
+        (refused, all) => format!("\nNone would be armed: {refused} of {all} cannot be.\n"),
+    });
+    text
 }
 
 fn armed(install: &InstallRow) -> String {

@@ -11,8 +11,8 @@ use serde::{Deserialize, Serialize};
 use super::{Install, InstallState, Token};
 use crate::{
     Fault, Faults,
-    answers::{self, AnswersVersion, Question, Subject, Target},
-    image::{Family, ImageKind, Revision},
+    answers::{self, AnswersVersion, Question, Resolution, Subject, Target},
+    image::{Family, Image, ImageKind, Revision},
     machine::{Machine, Standing},
     site::Site,
 };
@@ -37,19 +37,15 @@ pub struct ArmRequest {
 pub type Subjects<'a> = &'a dyn Fn(&Machine, &Revision) -> Subject;
 
 impl ArmRequest {
-    /// Checks the request against the site and makes install `number` of it.
+    /// Checks the request against the site.
     ///
     /// # Errors
     /// Everything that stands in its way.
-    pub fn check(
+    pub(super) fn weigh<'a>(
         &self,
-        site: &Site,
+        site: &'a Site,
         subjects: Subjects<'_>,
-        number: i64,
-        token: Token,
-        armed_by: &str,
-        now: Timestamp,
-    ) -> Result<Install, Vec<Fault>> {
+    ) -> Result<Weighed<'a>, Vec<Fault>> {
         let mut faults = Faults::new();
         let unknown = |kind: &str, name: &str| format!("no {kind} is named '{name}'");
         let machine = site.machine(&self.machine);
@@ -127,65 +123,88 @@ impl ArmRequest {
         if let (Some(machine), Some(image), Some(answers)) = (machine, image, answers)
             && faults.is_empty()
         {
-            let settled = settle(site, machine, &image.current, answers, &self.asked, subjects);
-            let (asked, open_questions) = settled?;
-            return Ok(Install {
-                number,
-                machine: machine.id,
-                machine_name: machine.name.clone(),
-                revision: image.current.id,
-                image: image.name.clone(),
-                image_title: image.title.clone(),
-                image_revision: image.current.number,
-                manifest_hash: image.current.manifest_hash(),
-                answers: answers.id,
-                answers_name: self.answers.clone(),
-                answers_version: answers.number,
-                labels: machine.labels.clone(),
-                subnet: None,
-                is_stateless: image.kind == ImageKind::Live,
-                layers: site.layers_for(machine, answers).iter().map(|layer| layer.id).collect(),
-                asked,
-                open_questions,
-                state: InstallState::Armed,
-                token,
-                armed_by: armed_by.into(),
-                armed_at: now,
-                booting_at: None,
-                installing_at: None,
-                ended_at: None,
-                answer_hash: None,
-                kernel_fetches: 0,
-                refused_from: BTreeSet::new(),
-                outcome: None,
-                reason: None,
-                last_step: None,
-                last_step_at: now,
-            });
+            return settle(site, machine, image, answers, &self.asked, subjects);
         }
         faults.into_result(|| None)
     }
+
+    /// Checks the request against the site and makes install `number` of it.
+    ///
+    /// # Errors
+    /// Everything that stands in its way.
+    pub fn check(
+        &self,
+        site: &Site,
+        subjects: Subjects<'_>,
+        number: i64,
+        token: Token,
+        armed_by: &str,
+        now: Timestamp,
+    ) -> Result<Install, Vec<Fault>> {
+        let Weighed { machine, image, answers, asked, resolution } = self.weigh(site, subjects)?;
+        Ok(Install {
+            number,
+            machine: machine.id,
+            machine_name: machine.name.clone(),
+            revision: image.current.id,
+            image: image.name.clone(),
+            image_title: image.title.clone(),
+            image_revision: image.current.number,
+            manifest_hash: image.current.manifest_hash(),
+            answers: answers.id,
+            answers_name: self.answers.clone(),
+            answers_version: answers.number,
+            labels: machine.labels.clone(),
+            subnet: None,
+            is_stateless: image.kind == ImageKind::Live,
+            layers: site.layers_for(machine, answers).iter().map(|layer| layer.id).collect(),
+            asked,
+            open_questions: resolution.open,
+            state: InstallState::Armed,
+            token,
+            armed_by: armed_by.into(),
+            armed_at: now,
+            booting_at: None,
+            installing_at: None,
+            ended_at: None,
+            answer_hash: None,
+            kernel_fetches: 0,
+            refused_from: BTreeSet::new(),
+            outcome: None,
+            reason: None,
+            last_step: None,
+            last_step_at: now,
+        })
+    }
 }
 
-/// What was answered, in the form it is kept in; and what is still open.
-type Questions = (BTreeMap<String, String>, BTreeMap<String, Question>);
+/// A request that nothing stands in the way of: what it names, and what its settings come to.
+pub(super) struct Weighed<'a> {
+    pub(super) machine: &'a Machine,
+    pub(super) image: &'a Image,
+    pub(super) answers: &'a Arc<AnswersVersion>,
+    /// What was answered, in the form it is kept in.
+    pub(super) asked: BTreeMap<String, String>,
+    pub(super) resolution: Resolution,
+}
 
 /// Holds the settings that a machine would get against its image, before anything is armed.
-fn settle(
-    site: &Site,
-    machine: &Machine,
-    revision: &Revision,
-    answers: &Arc<AnswersVersion>,
+fn settle<'a>(
+    site: &'a Site,
+    machine: &'a Machine,
+    image: &'a Image,
+    answers: &'a Arc<AnswersVersion>,
     asked: &BTreeMap<String, String>,
     subjects: Subjects<'_>,
-) -> Result<Questions, Vec<Fault>> {
+) -> Result<Weighed<'a>, Vec<Fault>> {
+    let revision = &image.current;
     let layers = site.layers_for(machine, answers);
     let subject = subjects(machine, revision);
     let asked = take_answers(&answers::questions(site.named(&layers)), asked)?;
     let resolution = answers::resolve(site.named(&layers), &subject, &asked)?;
     let target = Target::preview(&subject, Some(revision), "");
     answers::write(revision.family, &resolution, &target)?;
-    Ok((asked, resolution.open))
+    Ok(Weighed { machine, image, answers, asked, resolution })
 }
 
 /// Answers in the form they are kept in.

@@ -5,6 +5,7 @@ mod evidence;
 mod late;
 mod limits;
 mod outcome;
+mod outlook;
 mod pace;
 mod token;
 
@@ -12,6 +13,7 @@ pub use arm::{ArmRequest, ArmSeveral, Subjects};
 pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
 pub use limits::{Overdue, StageLimits};
 pub use outcome::{Actual, Difference, Expected, Outcome};
+pub use outlook::Outlook;
 pub use pace::{LEARNED_FROM, Pace, Past, Progress};
 pub use token::Token;
 

@@ -4,7 +4,7 @@ use axum::{
 };
 use lastmile_api::{
     ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallNumbers, InstallQuery,
-    InstallRow, LogLine, Problem,
+    InstallRow, LogLine, Outlook, Problem,
 };
 use lastmile_core::install::Install;
 use lastmile_core::install::InstallState;
@@ -73,6 +73,22 @@ pub(super) async fn arm_several(
 ) -> Result<(StatusCode, Json<Vec<InstallRow>>), Reject> {
     let installs = admin.app.arm_all(|site| several.requests(site), &who(&headers)).await?;
     Ok((StatusCode::CREATED, Json(installs.iter().map(|install| admin.app.install_row(install)).collect())))
+}
+
+/// What arming would do to each machine: what it holds now, what it would get, which disks it would lose, and what stands
+/// in the way. Nothing is changed.
+#[utoipa::path(
+    post, operation_id = "installs_outlook", path = "/installs/outlook", tag = "installs", request_body = ArmSeveral,
+    responses((status = 200, body = [Outlook]), (status = 422, body = Problem))
+)]
+pub(super) async fn outlook(
+    State(admin): State<Admin>,
+    Json(several): Json<ArmSeveral>,
+) -> Result<Json<Vec<Outlook>>, Reject> {
+    // Every machine's file is written to see whether it can be: with thousands of them that takes a while.
+    let found = tokio::task::spawn_blocking(move || admin.app.outlook(&several)).await;
+    let found = found.map_err(|error| Reject::conflict(format!("the outlook broke off: {error}")))?;
+    Ok(Json(found?))
 }
 
 impl From<ArmError> for Reject {

@@ -14,7 +14,7 @@ use lastmile_api::{Event, InstallRow};
 use lastmile_core::{
     Fault, Id,
     image::{Revision, Sha256},
-    install::{ArmRequest, Evidence, Install, Step, StepKind, Token},
+    install::{ArmRequest, ArmSeveral, Evidence, Install, Outlook, Step, StepKind, Token},
     machine::Machine,
     site::Site,
 };
@@ -77,6 +77,16 @@ impl App {
             self.tell_install(install, &step);
         }
         Ok(installs)
+    }
+
+    /// What arming would do to each machine; it changes nothing.
+    ///
+    /// # Errors
+    /// That no machine is meant.
+    pub(crate) fn outlook(&self, several: &ArmSeveral) -> Result<Vec<Outlook>, Vec<Fault>> {
+        let site = self.site();
+        let subjects = |machine: &Machine, revision: &Revision| self.subject(&site, machine, Some(revision));
+        Ok(several.requests(&site)?.iter().map(|request| request.outlook(&site, &subjects)).collect())
     }
 
     /// Records evidence about a machine's open install, if it has one and the evidence says something new.

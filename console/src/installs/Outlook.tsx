@@ -1,0 +1,123 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { CircleAlert, TriangleAlert } from "lucide-react";
+import { Link } from "react-router";
+
+import { answer, api, type ArmSeveral, type Outlook as MachineOutlook } from "../api/client";
+import { Refusal } from "../parts/Faults";
+import { Section } from "../parts/Section";
+import { Loading } from "../parts/States";
+import { type Column, Table } from "../parts/Table";
+import { ago, useNow } from "../parts/time";
+import { useRested } from "../parts/rested";
+
+/** What arming would do to each machine, before anything is armed: what it would lose, what it would get, what stands in the way. */
+export function Outlook({ meant }: { meant: ArmSeveral | undefined }) {
+  const body = useRested(JSON.stringify(meant ?? null));
+  const outlook = useQuery({
+    queryKey: ["outlook", body],
+    enabled: body !== "null",
+    retry: false,
+    gcTime: 10_000,
+    placeholderData: keepPreviousData,
+    queryFn: async () => answer(await api.POST("/api/v1/installs/outlook", { body: JSON.parse(body) as ArmSeveral })),
+  });
+  return (
+    <Section title="What would happen">
+      {meant ? (
+        <>
+          <Refusal error={outlook.error} title="Nothing would be armed." />
+          {outlook.isPending && <Loading rows={3} />}
+          {outlook.data && !outlook.error && <Machines machines={outlook.data} />}
+        </>
+      ) : (
+        <p className="text-base-content/75">Say which machines, and choose image and answers.</p>
+      )}
+    </Section>
+  );
+}
+
+function Machines({ machines }: { machines: MachineOutlook[] }) {
+  const now = useNow();
+  const refused = machines.filter(({ faults }) => faults.length > 0).length;
+  const holding = machines.filter(({ holds }) => holds).length;
+  const columns: Column<MachineOutlook>[] = [
+    {
+      name: "Machine",
+      value: ({ machine }) => machine,
+      cell: ({ machine }) => (
+        <Link to={`/machines/${machine}`} className="link-hover">
+          {machine}
+        </Link>
+      ),
+    },
+    {
+      name: "Holds now",
+      value: ({ holds }) => holds ?? "",
+      cell: ({ holds, since }) =>
+        holds ? (
+          <>
+            {holds} <span className="text-xs text-base-content/70">{since && ago(since, now)}</span>
+          </>
+        ) : (
+          <span className="text-base-content/70">nothing on record</span>
+        ),
+    },
+    { name: "Would get", value: ({ gets }) => gets ?? "", cell: ({ gets, host_name }) => gets && `${gets} as ${host_name}` },
+    { name: "Loses what is on", show: "hidden sm:table-cell", value: ({ takes }) => takes.join(" and ") },
+    {
+      name: "Look at",
+      value: ({ faults, asks, warnings }) => (faults.length > 0 ? 3 : warnings.length > 0 ? 2 : asks.length > 0 ? 1 : 0),
+      cell: (machine) => <Notes machine={machine} />,
+    },
+  ];
+  return (
+    <>
+      <p role="status" className="mb-2">
+        {refused > 0 ? (
+          <>
+            <CircleAlert className="mr-1 inline size-4 text-error" aria-hidden />
+            {refused === machines.length ? "None can" : `${refused} of ${machines.length} cannot`} be armed, so none would be.
+          </>
+        ) : (
+          summary(machines.length, holding)
+        )}
+      </p>
+      <Table
+        label="What would happen"
+        rows={machines}
+        columns={columns}
+        keyOf={({ machine }) => machine}
+        order={{ column: 4, reverse: true }}
+      />
+    </>
+  );
+}
+
+function Notes({ machine }: { machine: MachineOutlook }) {
+  return (
+    <>
+      {machine.faults.map(({ place, what, mend }) => (
+        <p key={place + what}>
+          <CircleAlert className="mr-1 inline size-4 text-error" aria-label="stands in the way" />
+          {what}. <span className="text-base-content/75">{mend}</span>
+        </p>
+      ))}
+      {machine.warnings.map(({ place, what, mend }) => (
+        <p key={place + what}>
+          <TriangleAlert className="mr-1 inline size-4 text-warning" aria-label="warning" />
+          {what}. <span className="text-base-content/75">{mend}</span>
+        </p>
+      ))}
+      {machine.asks.length > 0 && <p>waits for {machine.asks.join(", ")}</p>}
+    </>
+  );
+}
+
+/** How many are meant, and how many of them have something to lose. */
+function summary(all: number, holding: number): string {
+  if (all === 1) {
+    return holding === 1 ? "One machine, which is installed anew." : "One machine, which holds nothing by the record.";
+  }
+  const of = holding === 0 ? "none" : holding === all ? "all" : holding;
+  return `${all} machines, ${of} of which ${holding === 1 ? "is" : "are"} installed anew.`;
+}
