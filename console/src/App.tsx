@@ -1,4 +1,5 @@
 import { Moon, Sun } from "lucide-react";
+import { lazy, Suspense } from "react";
 import { NavLink, Route, Routes } from "react-router";
 
 import { type Connection, useLive } from "./api/live";
@@ -7,7 +8,6 @@ import { EditAnswersPage } from "./answers/EditAnswersPage";
 import { CheckPage } from "./check/CheckPage";
 import { ExportsPage } from "./exports/ExportsPage";
 import { HandoversPage } from "./handovers/HandoversPage";
-import { HistoryPage } from "./history/HistoryPage";
 import { ImagePage } from "./images/ImagePage";
 import { ImagesPage } from "./images/ImagesPage";
 import { ImportPage } from "./images/ImportPage";
@@ -20,13 +20,16 @@ import { MachinesPage } from "./machines/MachinesPage";
 import { NamingPage } from "./machines/NamingPage";
 import { EditMenuPage } from "./menus/EditMenuPage";
 import { MenusPage } from "./menus/MenusPage";
-import { Empty } from "./parts/States";
+import { Empty, Loading } from "./parts/States";
 import { useTheme } from "./parts/theme";
 import { EditSubnetPage, NewSubnetPage } from "./subnets/EditSubnetPage";
 import { SubnetPage } from "./subnets/SubnetPage";
 import { SubnetsPage } from "./subnets/SubnetsPage";
 import { NewcomersPage } from "./traces/NewcomersPage";
 import { TracePage } from "./traces/TracePage";
+
+/** Its charts weigh as much as all other pages together: they are fetched when somebody looks. */
+const HistoryPage = lazy(async () => ({ default: (await import("./history/HistoryPage")).HistoryPage }));
 
 /** The frame around every page. */
 export function App() {
@@ -43,7 +46,14 @@ export function App() {
           <Route path="/machines/:name" element={<MachinePage />} />
           <Route path="/naming" element={<NamingPage />} />
           <Route path="/arm" element={<ArmPage />} />
-          <Route path="/history" element={<HistoryPage />} />
+          <Route
+            path="/history"
+            element={
+              <Suspense fallback={<Loading />}>
+                <HistoryPage />
+              </Suspense>
+            }
+          />
           <Route path="/handovers" element={<HandoversPage />} />
           <Route path="/exports" element={<ExportsPage />} />
           <Route path="/installs" element={<InstallsPage />} />

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { Days } from "./Days";
+import { Durations } from "./Durations";
 import { Hosts } from "./Hosts";
 import { RateTable } from "./RateTable";
 import { type GroupBy, hostsAddress, ratesAddress, useHosts, useRates } from "./useHistory";
@@ -83,7 +84,12 @@ export function HistoryPage() {
         <Answered query={rates} rows={3}>
           {(report) => (
             <>
-              <Days days={report.days} />
+              {report.days.length > 0 && (
+                <div className="mb-4 grid max-w-5xl gap-6 lg:grid-cols-2">
+                  <Days days={report.days} />
+                  <Durations groups={report.groups} />
+                </div>
+              )}
               <RateTable report={report} />
             </>
           )}
@@ -99,11 +105,12 @@ export function HistoryPage() {
                     type="checkbox"
                     className="checkbox checkbox-sm"
                     checked={behind}
+                    disabled={!behind && all.behind === 0}
                     onChange={(event) => {
                       change("behind", event.target.checked ? "true" : "");
                     }}
                   />
-                  only the {all.behind} behind the current revision
+                  {behind || all.behind > 0 ? `only the ${all.behind} behind the current revision` : "none is behind the current revision"}
                 </label>
                 <Csv address={hostsAddress(behind)} name="hosts.csv" />
               </div>
