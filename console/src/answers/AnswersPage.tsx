@@ -37,6 +37,39 @@ const columns = (now: number): Column<AnswersView>[] => [
   { name: "Saved", value: (answers) => answers.created, cell: (answers) => ago(answers.created, now) },
 ];
 
+/** A value as it stands in one line; what is more than a value, by its keys. */
+function shortly(value: unknown): string {
+  if (Array.isArray(value)) {
+    return value.map(shortly).join(", ");
+  }
+  return typeof value === "object" && value !== null ? Object.keys(value).join(", ") : String(value);
+}
+
+/** What a layer says, setting by setting. */
+const says = ({ settings }: AnswersView) =>
+  Object.entries(settings)
+    .filter(([, value]) => value != null && shortly(value) !== "")
+    .map(([key, value]) => [key.replaceAll("_", " "), shortly(value)] as const);
+
+/** Other layers say little: all of it is shown. */
+const layerColumns = (now: number): Column<AnswersView>[] => {
+  const all = columns(now);
+  const saysColumn: Column<AnswersView> = {
+    name: "Says",
+    value: (layer) => says(layer).flat().join(" "),
+    cell: (layer) => (
+      <span className="flex flex-wrap gap-x-4">
+        {says(layer).map(([key, value]) => (
+          <span key={key}>
+            <span className="text-base-content/70">{key}</span> {value}
+          </span>
+        ))}
+      </span>
+    ),
+  };
+  return [...all.slice(0, 2), saysColumn, ...all.slice(-1)];
+};
+
 /** All answers, and first what is wrong with any of them. */
 export function AnswersPage() {
   const all = useAllAnswers();
@@ -98,7 +131,7 @@ export function AnswersPage() {
                       ; a label and a machine override single settings of it and of the answers.
                     </p>
                   ) : (
-                    <Table label="Other settings" rows={layers} columns={columns(now)} keyOf={(version) => version.name} />
+                    <Table label="Other settings" rows={layers} columns={layerColumns(now)} keyOf={(version) => version.name} />
                   )}
                 </Section>
               </div>

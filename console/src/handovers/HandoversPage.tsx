@@ -88,10 +88,9 @@ function Handover({ handover }: { handover: HandoverView }) {
       </div>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <span>
-          {handover.waiting > 0 ? `${handover.waiting} waiting` : "none waiting"}, last taken{" "}
-          {ago(handover.last_delivered, now)}
+          {handover.waiting > 0 ? `${handover.waiting} waiting` : "none waiting"},{" "}
+          {handover.last_delivered ? `last taken ${ago(handover.last_delivered, now)}` : "none taken yet"}
         </span>
-        {handover.trouble && <span className="text-error">{handover.trouble}</span>}
         <button
           type="button"
           className="btn btn-xs"
@@ -117,6 +116,7 @@ function Handover({ handover }: { handover: HandoverView }) {
             </button>
           </div>
         </details>
+        {handover.trouble && <span className="text-error">{handover.trouble}</span>}
       </div>
       <Refusal error={trial.error ?? remove.error} title="It did not work." />
     </li>

@@ -5,7 +5,7 @@ mod support;
 
 use std::time::Duration;
 
-use lastmile_api::{InstallQuery, InstallState, MachineQuery};
+use lastmile_api::{Family, ImageKind, InstallQuery, InstallState, MachineQuery, RevisionDraft};
 use support::{browser::Browser, demo::Demo, wait_for};
 
 #[tokio::test]
@@ -18,12 +18,19 @@ async fn an_install_is_armed_watched_and_called_off_in_the_console() {
     browser.wait_for_text("tidewrack-12 r").await;
     browser.choose("form label:nth-of-type(1) select", "tidewrack-12").await;
     browser.wait_for_text("bridge-chart v").await;
+    browser.wait_for_text("choose image and answers").await;
     browser.choose("form label:nth-of-type(2) select", "bridge-chart").await;
+    browser.wait_for_text("One machine, which holds nothing by the record.").await;
+    browser.wait_for_text("its only disk").await;
+    // The default is what the field shows, and what is said.
+    browser.wait_for_text("as kittiwake-chart-7").await;
     browser.wait_for_text("At which berth does it stand?").await;
-    browser.fill("fieldset input", "north").await;
     browser.picture("console-arm.png").await;
-    browser.click("form button.btn-primary").await;
+    browser.fill("fieldset input", "north").await;
     browser.wait_for_text("'north' is no whole number").await;
+    browser.wait_for_text("None can be armed, so none would be.").await;
+    browser.click("form button.btn-primary").await;
+    browser.wait_for_text("Nothing was armed.").await;
     browser.fill("fieldset input", "7").await;
     browser.click("form button.btn-primary").await;
     browser.wait_for_text("Asked: berth").await;
@@ -61,15 +68,30 @@ async fn the_record_is_read_as_a_whole() {
     browser.choose("select[aria-label='Put together']", "label").await;
     browser.wait_for_text("kiosk").await;
     browser.picture("console-history.png").await;
+    browser.wait_for_text("none is behind the current revision").await;
+    // A newer revision is brought in: who is installed by now is behind.
+    let files = vec![client.upload_bytes("linux", b"a newer kernel".to_vec()).await.unwrap()];
+    let newer = RevisionDraft {
+        name: "tidewrack-12".into(),
+        kind: Some(ImageKind::Installer),
+        family: Some(Family::Preseed),
+        kernel: Some("linux".into()),
+        initrds: Some(vec![]),
+        files,
+        ..RevisionDraft::default()
+    };
+    client.create_revision(&newer).await.unwrap();
+    browser.go(&format!("{}/history", demo.console)).await;
+    browser.wait_for_text("behind the current revision").await;
     browser.click("input[type='checkbox']").await;
-    browser.wait_for_text("only the").await;
+    browser.wait_for_text("r2 is current").await;
 
     browser.follow("a[href='/handovers']").await;
-    browser.wait_for_text("Nobody is told yet").await;
-    browser.click("summary").await;
-    browser.fill("form[aria-label='Handover'] label:nth-of-type(1) input", "records").await;
+    browser.wait_for_text("monitoring").await;
+    browser.click("details:not(.dropdown) > summary").await;
+    browser.fill("form[aria-label='Handover'] label:nth-of-type(1) input", "archive").await;
     browser
-        .fill("form[aria-label='Handover'] label:nth-of-type(2) input", "ftp://records.gannet.example")
+        .fill("form[aria-label='Handover'] label:nth-of-type(2) input", "ftp://archive.gannet.example")
         .await;
     browser.click("form[aria-label='Handover'] button").await;
     browser.wait_for_text("is no URL to send to").await;

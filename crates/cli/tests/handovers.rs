@@ -4,16 +4,12 @@
 mod support;
 
 use std::{
-    io::{BufRead, BufReader, Read, Write},
-    net::{TcpListener, TcpStream},
+    io::{BufRead, BufReader, Write},
     process::{Child, Command, Stdio},
-    sync::{
-        Arc, Mutex,
-        atomic::{AtomicUsize, Ordering},
-    },
     time::Duration,
 };
 
+use lastmile_sim::{Delivery, Receiver};
 use serde_json::{Value, json};
 use support::{
     need,
@@ -22,45 +18,6 @@ use support::{
     site::{MAC, MACHINE, loopback},
     wait_for,
 };
-
-/// What somebody was sent: the header, names in lower case, and the content.
-type Received = (String, String);
-
-/// Somebody who is told of ends of installs: answers each request with the next of these lines, and `200` from then on.
-fn receiver(answers: &'static [&'static str]) -> (u16, Arc<Mutex<Vec<Received>>>) {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let port = listener.local_addr().unwrap().port();
-    let received: Arc<Mutex<Vec<Received>>> = Arc::default();
-    let (kept, count) = (received.clone(), AtomicUsize::new(0));
-    std::thread::spawn(move || {
-        for stream in listener.incoming() {
-            let mut stream: TcpStream = stream.unwrap();
-            let mut reader = BufReader::new(stream.try_clone().unwrap());
-            let (mut head, mut line) = (String::new(), String::new());
-            while reader.read_line(&mut line).unwrap_or(0) > 2 {
-                head.push_str(&line);
-                line.clear();
-            }
-            let length = head.lines().find_map(|line| {
-                line.to_ascii_lowercase().strip_prefix("content-length: ")?.parse::<usize>().ok()
-            });
-            let mut body = vec![0; length.unwrap_or(0)];
-            reader.read_exact(&mut body).unwrap();
-            kept.lock().unwrap().push((head, String::from_utf8(body).unwrap()));
-            let status = answers.get(count.fetch_add(1, Ordering::Relaxed)).unwrap_or(&"200 OK");
-            let answer = format!("HTTP/1.1 {status}\r\ncontent-length: 4\r\nconnection: close\r\n\r\nsaid");
-            let _ = stream.write_all(answer.as_bytes());
-        }
-    });
-    (port, received)
-}
-
-fn field(head: &str, name: &str) -> String {
-    let lines = head.lines().filter_map(|line| line.split_once(": "));
-    let mut found =
-        lines.filter(|(found, _)| found.eq_ignore_ascii_case(name)).map(|(_, value)| value.trim());
-    found.next().unwrap_or_else(|| panic!("no {name} in {head}")).into()
-}
 
 /// Base64 of what `openssl dgst` makes of a text: another reader of the signature.
 fn openssl(options: &[&str], text: &str) -> String {
@@ -76,11 +33,17 @@ fn openssl(options: &[&str], text: &str) -> String {
     base64::Engine::encode(&base64::engine::general_purpose::STANDARD, digest)
 }
 
+fn field(delivery: &Delivery, name: &str) -> String {
+    delivery.field(name).unwrap_or_else(|| panic!("no {name} in {}", delivery.head)).into()
+}
+
 /// Holds a delivery's signature against RFC 9421, section 3.2, as its receiver would.
-fn check_signature((head, body): &Received, url: &str, key: &str) {
-    let digest = field(head, "content-digest");
+fn check_signature(delivery: &Delivery, url: &str, key: &str) {
+    let field = |name: &str| field(delivery, name);
+    let body = &delivery.body;
+    let digest = field("content-digest");
     assert_eq!(digest, format!("sha-256=:{}:", openssl(&[], body)));
-    let input = field(head, "signature-input");
+    let input = field("signature-input");
     let parameters = input.strip_prefix("lastmile=").unwrap();
     let covered = parameters.split(')').next().unwrap().trim_start_matches('(');
     let mut base = String::new();
@@ -88,21 +51,21 @@ fn check_signature((head, body): &Received, url: &str, key: &str) {
         let value = match name.trim_matches('"') {
             "@method" => "POST".to_owned(),
             "@target-uri" => url.to_owned(),
-            other => field(head, other),
+            other => field(other),
         };
         base.push_str(&format!("{name}: {value}\n"));
     }
     base.push_str(&format!("\"@signature-params\": {parameters}"));
     let code = openssl(&["-mac", "HMAC", "-macopt", &format!("key:{key}")], &base);
-    assert_eq!(field(head, "signature"), format!("lastmile=:{code}:"));
+    assert_eq!(field("signature"), format!("lastmile=:{code}:"));
 }
 
-#[tokio::test]
+#[tokio::test(flavor = "multi_thread")]
 async fn an_end_is_handed_over_signed_until_it_is_taken() {
     let mut service = loopback(27_000);
     service.fill();
-    let (port, received) = receiver(&["503 Service Unavailable", "200 OK"]);
-    let url = format!("http://127.0.0.1:{port}/ends?site=quay");
+    let receiver = Receiver::start(&["503 Service Unavailable", "200 OK"]).await.unwrap();
+    let url = format!("http://{}/ends?site=quay", receiver.address());
     let (_, said) = service.fail(&["handover", "save", "records", "--url", "ftp://x"]);
     assert!(said.contains("url") && said.contains("https://records.gannet.example"), "{said}");
     let saved = service.json(&["handover", "save", "records", "--url", &url]);
@@ -111,7 +74,7 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     // The other side is away while the install ends, and the service is killed meanwhile.
     install(27_000, MAC, Duration::ZERO).await;
     wait_for("the first attempt", Duration::from_secs(10), || {
-        (!received.lock().unwrap().is_empty()).then_some(())
+        (!receiver.received().is_empty()).then_some(())
     });
     let waiting = wait_for("its record", Duration::from_secs(10), || {
         let list = service.json(&["handover", "deliveries", "records", "--waiting"]);
@@ -123,13 +86,13 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     service.signal("KILL");
     service.spawn();
     wait_for("the second attempt", Duration::from_secs(20), || {
-        (received.lock().unwrap().len() == 2).then_some(())
+        (receiver.received().len() == 2).then_some(())
     });
-    let all = received.lock().unwrap().clone();
+    let all = receiver.received();
     all.iter().for_each(|one| check_signature(one, &url, &key));
-    assert_eq!(all[0].1, all[1].1, "the same is told again");
-    assert_eq!(field(&all[0].0, "lastmile-delivery"), field(&all[1].0, "lastmile-delivery"));
-    let body: Value = serde_json::from_str(&all[1].1).unwrap();
+    assert_eq!(all[0].body, all[1].body, "the same is told again");
+    assert_eq!(field(&all[0], "lastmile-delivery"), field(&all[1], "lastmile-delivery"));
+    let body: Value = serde_json::from_str(&all[1].body).unwrap();
     assert_eq!((&body["event"], &body["machine"]), (&json!("installed"), &json!(MACHINE)));
     assert_eq!((&body["install"]["image"], &body["macs"][0]), (&json!("tidewrack-12"), &json!(MAC)));
     wait_for("its record", Duration::from_secs(10), || {
@@ -139,13 +102,13 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     // Changed, it keeps its key; tried, it tells of nothing; sent again, it has the same number.
     assert_eq!(service.json(&["handover", "save", "records", "--event", "failed"])["key"], Value::Null);
     service.run(&["handover", "try", "records"]);
-    wait_for("the trial", Duration::from_secs(10), || (received.lock().unwrap().len() == 3).then_some(()));
+    wait_for("the trial", Duration::from_secs(10), || (receiver.received().len() == 3).then_some(()));
     service.run(&["handover", "send", "1"]);
-    wait_for("once more", Duration::from_secs(10), || (received.lock().unwrap().len() == 4).then_some(()));
-    let all = received.lock().unwrap().clone();
+    wait_for("once more", Duration::from_secs(10), || (receiver.received().len() == 4).then_some(()));
+    let all = receiver.received();
     all.iter().for_each(|one| check_signature(one, &url, &key));
-    assert!(all[2].1.contains("\"event\":\"trial\""), "{}", all[2].1);
-    assert_eq!(field(&all[3].0, "lastmile-delivery"), "1");
+    assert!(all[2].body.contains("\"event\":\"trial\""), "{}", all[2].body);
+    assert_eq!(field(&all[3], "lastmile-delivery"), "1");
     // Only what is asked for is told: this one is called off, and nobody hears of it.
     service.run(&["install", "retry", "1"]);
     service.run(&["install", "cancel", "2"]);
@@ -153,16 +116,15 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     let key_file = service.write("key", "a-key-of-ours-that-is-long-enough-for-it\n");
     service.run(&["handover", "save", "records", "--key-from", &key_file]);
     service.run(&["handover", "try", "records"]);
-    wait_for("the trial", Duration::from_secs(10), || (received.lock().unwrap().len() == 5).then_some(()));
-    let last = received.lock().unwrap()[4].clone();
-    check_signature(&last, &url, "a-key-of-ours-that-is-long-enough-for-it");
+    wait_for("the trial", Duration::from_secs(10), || (receiver.received().len() == 5).then_some(()));
+    check_signature(&receiver.received()[4], &url, "a-key-of-ours-that-is-long-enough-for-it");
     let database = std::fs::read(service.folder.path().join("data/lastmile.sqlite")).unwrap();
     for secret in [key.as_str(), "a-key-of-ours"] {
         assert!(!database.windows(secret.len()).any(|part| part == secret.as_bytes()), "in clear: {secret}");
     }
     // A receiver that is gone for good is given up by a person.
-    let (gone, _) = receiver(&["500 No"; 1000]);
-    service.run(&["handover", "save", "lost", "--url", &format!("http://127.0.0.1:{gone}/")]);
+    let gone = Receiver::start(&["500 No"; 1000]).await.unwrap();
+    service.run(&["handover", "save", "lost", "--url", &format!("http://{}/", gone.address())]);
     service.run(&["handover", "try", "lost"]);
     let number = service.json(&["handover", "deliveries", "lost"])[0]["number"].to_string();
     let given_up = service.run(&["handover", "give-up", &number]);
@@ -242,13 +204,13 @@ fn authority(service: &Service<'_>) -> (String, String, String) {
     (authority, certificate, key)
 }
 
-#[tokio::test]
+#[tokio::test(flavor = "multi_thread")]
 async fn a_receiver_over_tls_must_be_vouched_for_by_an_authority_that_the_host_trusts() {
     let mut service = loopback(27_010);
     service.fill();
     let (authority, certificate, certificate_key) = authority(&service);
-    let (behind, received) = receiver(&[]);
-    let front = TlsFront::start(&certificate, &certificate_key, behind);
+    let receiver = Receiver::start(&[]).await.unwrap();
+    let front = TlsFront::start(&certificate, &certificate_key, receiver.address().port());
     let url = format!("https://127.0.0.1:{}/ends", front.port);
     let key =
         service.json(&["handover", "save", "records", "--url", &url])["key"].as_str().unwrap().to_owned();
@@ -258,16 +220,14 @@ async fn a_receiver_over_tls_must_be_vouched_for_by_an_authority_that_the_host_t
         list[0]["last_answer"].as_str().map(str::to_owned)
     });
     assert!(refused.contains("authority") && refused.contains("restart"), "{refused}");
-    assert_eq!(received.lock().unwrap().len(), 0, "nothing is told to somebody unknown");
+    assert_eq!(receiver.received().len(), 0, "nothing is told to somebody unknown");
     // The site's authority is made known, and the service started anew: what was kept goes out.
     service.signal("TERM");
     service.environment.push(("SSL_CERT_FILE".into(), authority));
     service.spawn();
-    wait_for("the delivery", Duration::from_secs(20), || {
-        (!received.lock().unwrap().is_empty()).then_some(())
-    });
-    let first = received.lock().unwrap()[0].clone();
+    wait_for("the delivery", Duration::from_secs(20), || (!receiver.received().is_empty()).then_some(()));
+    let first = receiver.received().remove(0);
     check_signature(&first, &url, &key);
-    let body: Value = serde_json::from_str(&first.1).unwrap();
+    let body: Value = serde_json::from_str(&first.body).unwrap();
     assert_eq!((&body["event"], &body["machine"]), (&json!("installed"), &json!(MACHINE)));
 }

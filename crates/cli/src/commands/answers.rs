@@ -3,7 +3,7 @@ use std::{collections::BTreeMap, path::PathBuf, process::ExitCode};
 use clap::Subcommand;
 use lastmile_api::{
     AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView, Fault,
-    LintReport, Side,
+    LintReport, PasswordShown, Settings, Side,
 };
 use lastmile_client::Client;
 
@@ -184,24 +184,28 @@ pub(crate) fn asked_of(words: &[String]) -> Result<BTreeMap<String, String>, Fai
     words.iter().map(pair).collect()
 }
 
+/// The keys of what settings say beside that which has a column of its own.
+fn also_says(settings: &Settings<PasswordShown>) -> String {
+    let tree = serde_json::to_value(settings).unwrap_or_default();
+    let keys = tree.as_object().into_iter().flatten().map(|(key, _)| key.as_str());
+    keys.filter(|key| !["images", "users", "questions"].contains(key)).collect::<Vec<_>>().join(", ")
+}
+
 fn rows(all: &[AnswersView]) -> String {
     let row = |answers: &AnswersView| {
         let settings = &answers.settings;
         let users: Vec<&str> = settings.users.keys().map(String::as_str).collect();
-        let packages = settings.software.as_ref().and_then(|software| software.packages.as_ref());
         [
             answers.name.clone(),
             format!("v{}", answers.version),
             settings.images.join(", "),
-            settings.locale.clone().unwrap_or_default(),
-            settings.time_zone.clone().unwrap_or_default(),
             users.join(", "),
-            packages.map_or_else(String::new, |packages| packages.len().to_string()),
             settings.questions.keys().cloned().collect::<Vec<_>>().join(", "),
+            also_says(settings),
             ago(Some(answers.created)),
         ]
     };
-    let head = ["name", "version", "for", "locale", "time zone", "users", "packages", "asks", "saved"];
+    let head = ["name", "version", "for", "users", "asks", "also says", "saved"];
     table(head, all.iter().map(row))
 }
 

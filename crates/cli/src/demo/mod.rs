@@ -15,7 +15,7 @@ use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineQuery};
 use lastmile_client::{Client, ClientError};
 use lastmile_core::{boot::Architecture, net::Mac};
 use lastmile_server::{Config, Running};
-use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, SimError};
+use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, Receiver, SimError};
 use scenario::{FLEET, STUCK, Site, Terminal, UNEXPECTED};
 use story::Story;
 use tokio::signal::unix::{SignalKind, signal};
@@ -52,6 +52,9 @@ pub(crate) async fn run(arguments: &DemoArguments, out: &Output) -> Result<ExitC
     let console = format!("http://{}", running.listening().admin);
     let client = Client::new(&console, "demo")?;
     scenario::fill(&client).await?;
+    // One takes what it is told at once, the other is away for a while.
+    let told = [Receiver::start(&[]).await?, Receiver::start(&["503 Service Unavailable"; 3]).await?];
+    scenario::fill_handovers(&client, told.each_ref().map(Receiver::address)).await?;
     let story = Arc::new(Story::new(*out));
     story.tell(&format!("Last Mile for Gannet Sound Ferries. Console: {console}"));
     let pace = if arguments.once { Pace::FULL } else { HUMAN };
@@ -183,7 +186,7 @@ impl Stage {
             Err(error) => Err(error),
         };
         let told = match booted {
-            Ok(booted) => format!("{booted:?}: `lastmile trace {mac}` tells why"),
+            Ok(booted) => format!("{}: `lastmile trace {mac}` tells why", story::ending(&booted)),
             Err(error) => error.to_string(),
         };
         self.story.tell(&format!("{name} ({mac}): {told}"));
@@ -201,7 +204,7 @@ impl Stage {
                 Some(machine.install(address, &parameters, &mut watch).await?)
             }
             other => {
-                tell(format!("boots, but no installer: {other:?}"));
+                tell(format!("{}, and no installer", story::ending(&other)));
                 None
             }
         };
@@ -213,7 +216,7 @@ impl Stage {
                 machine.start(system, &mut watch).await?;
             }
             (Booted::LocalDisk, None) => tell("starts from its own disk".into()),
-            (other, _) => tell(format!("should have started from its disk, but: {other:?}")),
+            (other, _) => tell(format!("should have started from its disk, but {}", story::ending(&other))),
         }
         Ok(())
     }

@@ -1,11 +1,11 @@
 //! Gannet Sound Ferries: three terminals, their vessels and their machines. All of it is invented; addresses are
 //! of the documentation ranges (RFC 5737), MAC addresses of RFC 7042's.
 
-use std::net::Ipv4Addr;
+use std::net::{Ipv4Addr, SocketAddr};
 
 use lastmile_api::{
-    Cpu, Family, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft, MenuDraft, Newcomers,
-    PasswordInput, RevisionDraft, Settings, SiteSettings, StandingDraft, SubnetDraft,
+    Cpu, Family, HandoverDraft, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft,
+    MenuDraft, Newcomers, PasswordInput, RevisionDraft, Settings, SiteSettings, StandingDraft, SubnetDraft,
 };
 use lastmile_client::Client;
 use lastmile_core::{
@@ -240,6 +240,16 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         ..RevisionDraft::default()
     };
     client.create_revision(&bollard).await?;
+    Ok(())
+}
+
+/// Who is told when installs end: the records, and the monitoring.
+pub(super) async fn fill_handovers(client: &Client, told: [SocketAddr; 2]) -> Result<(), Failure> {
+    for (name, address) in ["records", "monitoring"].into_iter().zip(told) {
+        let url = format!("http://{address}/installs");
+        let draft = HandoverDraft { url, events: HandoverDraft::all_events(), key: None };
+        client.save_handover(name, &draft).await?;
+    }
     Ok(())
 }
 

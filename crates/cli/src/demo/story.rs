@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use lastmile_sim::Beat;
+use lastmile_sim::{Beat, Booted};
 
 use crate::output::{Output, size};
 
@@ -20,6 +20,17 @@ impl Story {
 
     pub(super) fn tell(&self, text: &str) {
         self.out.say(&format!("{:7.2} s  {text}", self.began.elapsed().as_secs_f64()));
+    }
+}
+
+/// Where a boot led, in words.
+pub(super) fn ending(booted: &Booted) -> String {
+    match booted {
+        Booted::NoLoader => "gets an address, and nothing to boot".into(),
+        Booted::LocalDisk => "is sent to its own disk".into(),
+        Booted::Menu(titles) => format!("shows a menu of {} and waits", titles.len()),
+        Booted::Kernel { address, .. } => format!("starts a kernel as {address}"),
+        Booted::Left => "leaves its loader".into(),
     }
 }
 
