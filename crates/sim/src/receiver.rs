@@ -46,11 +46,11 @@ impl Receiver {
     ///
     /// # Errors
     /// That there is no port.
-    pub async fn start(answers: &[&'static str]) -> io::Result<Self> {
+    pub async fn start(answers: &'static [&'static str]) -> io::Result<Self> {
         let listener = TcpListener::bind("127.0.0.1:0").await?;
         let address = listener.local_addr()?;
         let received: Arc<Mutex<Vec<Delivery>>> = Arc::default();
-        let (kept, mut answers) = (received.clone(), answers.to_vec().into_iter());
+        let (kept, mut answers) = (received.clone(), answers.iter().copied());
         let task = tokio::spawn(async move {
             // One at a time: the order of what came is that of the answers.
             while let Ok((stream, _)) = listener.accept().await {
