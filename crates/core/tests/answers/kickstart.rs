@@ -1,5 +1,7 @@
 //! Kickstart files: read by the library that their installer reads them with.
 
+use serde_json::json;
+
 use super::*;
 
 /// The sections of a kickstart file, as its reference divides it: from a line that begins with `%` to `%end`.
@@ -26,7 +28,7 @@ pub(crate) fn sections(text: &str) -> Vec<(String, String)> {
 #[test]
 fn kickstart_divides_the_disks_that_were_found() {
     let text = main_text("mirror", Family::Kickstart);
-    let pre = sections(&text).into_iter().find(|(name, _)| name == "%pre").unwrap().1;
+    let pre = sections(&text).into_iter().find(|(name, _)| name == "%pre --erroronfail").unwrap().1;
     let dir = tempfile::tempdir().unwrap();
     let here = dir.path().display();
     let included = |disks: &str| {
@@ -47,6 +49,10 @@ fn kickstart_divides_the_disks_that_were_found() {
     assert!(text.contains("ignoredisk --only-use=sdb,sdc\n"), "{text}");
     assert!(text.contains("raid / --level=RAID1 --device=root --fstype=xfs raid.21 raid.22\n"), "{text}");
     assert!(text.contains("part raid.22 --size=1024 --grow --ondisk=sdc\n") && !text.contains('@'), "{text}");
+    let whole = main_text("mirror", Family::Kickstart).replace("%include /tmp/lastmile-disks\n", &text);
+    let read = installer_reads("RHEL9", &whole).unwrap();
+    assert_eq!(read["mirrors"][1]["members"], json!(["raid.21", "raid.22"]));
+    assert_eq!(read["only"], json!(["sdb", "sdc"]));
     let (ok, said, text) = included(&disk("sda", 480_103_981_056, "Puffin 480 T1", "P-1"));
     assert!(!ok && said.contains("/failed?text=no+disk+fits") && text.is_empty(), "{said}{text}");
 }
@@ -150,7 +156,7 @@ fn what_the_library_reads_is_what_was_said() {
     assert_eq!(bollard["mirrors"][1]["passphrase"], "petrel $HOME `id`");
     assert_eq!((&bollard["selinux"], &bollard["firewall"]), (&2.into(), &true.into()));
     assert_eq!(bollard["environment"], "minimal-environment");
-    assert_eq!(bollard["groups"], serde_json::json!(["guest-agents", "Development Tools"]));
+    assert_eq!(bollard["groups"], json!(["guest-agents", "Development Tools"]));
     assert_eq!(bollard["url"], "http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1");
     let hostile = read("hostile");
     assert_eq!(hostile["users"][0]["gecos"], "it's \"Ö\" <b>&amp;</b> $HOME `id` %end #- yes {{ name }}");

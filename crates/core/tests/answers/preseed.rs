@@ -57,36 +57,75 @@ fn the_scripts_in_the_files_are_what_a_shell_reads() {
     }
 }
 
-/// The script that finds disks, on a list that stands in for real ones.
+/// What the script that finds disks does with a list that stands in for real ones.
+fn found(script: &str, disks: &str) -> String {
+    let dir = tempfile::tempdir().unwrap();
+    // Written by another process: what this one has open for writing cannot be run while another test starts something
+    // (`ETXTBSY`, execve(2)).
+    let tool = |name: &str, body: &str| {
+        let path = dir.path().join(name);
+        let (ok, said) = run(
+            "install",
+            &["-m", "755", "/dev/stdin", path.to_str().unwrap()],
+            &format!("#!/bin/sh\n{body}\n"),
+        );
+        assert!(ok, "{said}");
+    };
+    tool("debconf-set", "echo \"$1=$2\"");
+    tool("wget", "echo \"$@\"");
+    tool("sleep", "true");
+    // The first two lines ask the hardware; here a list answers.
+    let rest = script.splitn(3, '\n').nth(2).unwrap();
+    let whole = format!("PATH={}:$PATH\nall() {{ cat <<'E'\n{disks}E\n}}\n{rest}", dir.path().display());
+    run("sh", &["-c", &whole], "").1
+}
+
+/// The script that finds disks, as the installer unpacks it.
+fn choosing(case: &str) -> String {
+    let command = preseeded(&main_text(case, Family::Preseed), "partman/early_command");
+    run("busybox", &["sh", "-c", command.split(" >/tmp").next().unwrap()], "").1
+}
+
 #[test]
 fn disks_are_found_by_what_they_are_like_and_others_never_taken() {
-    let script = preseeded(&main_text("mirror", Family::Preseed), "partman/early_command");
-    let (_, script) = run("busybox", &["sh", "-c", script.split(" >/tmp").next().unwrap()], "");
-    let found = |disks: &str| {
-        let dir = tempfile::tempdir().unwrap();
-        // Written by another process: what this one has open for writing cannot be run while another test starts something
-        // (`ETXTBSY`, execve(2)).
-        let tool = |name: &str, body: &str| {
-            let path = dir.path().join(name);
-            let (ok, said) = run(
-                "install",
-                &["-m", "755", "/dev/stdin", path.to_str().unwrap()],
-                &format!("#!/bin/sh\n{body}\n"),
-            );
-            assert!(ok, "{said}");
-        };
-        tool("debconf-set", "echo \"$1=$2\"");
-        tool("wget", "echo \"$@\"");
-        tool("sleep", "true");
-        // The first two lines ask the hardware; here a list answers.
-        let rest = script.splitn(3, '\n').nth(2).unwrap();
-        let whole = format!("PATH={}:$PATH\nall() {{ cat <<'E'\n{disks}E\n}}\n{rest}", dir.path().display());
-        run("sh", &["-c", &whole], "").1
-    };
+    let script = choosing("mirror");
     let disks = "953869|/dev/sda|Puffin 960|P-1\n457862|/dev/sdb|Puffin 480 T1|P-2\n457862|/dev/sdc|Puffin 480 T1|ARCHIVE-3\n\
         457863|/dev/nvme0n1|Puffin 480 T2|P-4\n9999999|/dev/sdd|Puffin 480 T9|P-5\n";
     let both = "/dev/sdb /dev/nvme0n1";
-    assert_eq!(found(disks), format!("partman-auto/disk={both}\ngrub-installer/bootdev={both}\n"));
+    assert_eq!(found(&script, disks), format!("partman-auto/disk={both}\ngrub-installer/bootdev={both}\n"));
     let one = "457862|/dev/sdb|Puffin 480 T1|P-2\n457862|/dev/sdc|Puffin 480 T1|ARCHIVE-3\n";
-    assert!(found(one).contains("/failed?text=no+disk+fits"), "{}", found(one));
+    let said = found(&script, one);
+    assert!(said.contains("/failed?text=no+disk+fits"), "{said}");
+}
+
+/// Nobody said which disk: it is taken where there is only one, and else none is.
+#[test]
+fn a_disk_that_nobody_described_is_taken_only_where_it_is_alone() {
+    let one = "953869|/dev/sda|Puffin 960|P-1\n";
+    let script = choosing("plain");
+    assert_eq!(found(&script, one), "partman-auto/disk=/dev/sda\ngrub-installer/bootdev=/dev/sda\n");
+    let said = found(&script, &format!("{one}457862|/dev/sdb|Puffin 480|P-2\n"));
+    assert!(said.contains("/failed?text=there+are+several+disks+and+none+is+described"), "{said}");
+    assert!(found(&script, "").contains("/failed?text=no+disk+fits"));
+    // The same by autoinstall's early command.
+    let read = crate::yaml::yaml(&main_text("plain", Family::Autoinstall));
+    let command = read["autoinstall"]["early-commands"][1].as_str().unwrap();
+    let early = |types: &str| {
+        let tools = format!("lsblk() {{ printf '{types}'; }}; curl() {{ echo \"$@\"; }}; ");
+        run("sh", &["-c", &(tools + command)], "")
+    };
+    assert_eq!(early("disk\\nrom\\nloop\\n"), (true, String::new()));
+    let (ok, said) = early("disk\\ndisk\\n");
+    assert!(!ok && said.contains("several+disks"), "{said}");
+}
+
+/// A name that the machine gives a disk by its maker and number is looked up there: the installer takes no other name.
+#[test]
+fn a_disk_by_its_id_is_looked_up_on_the_machine() {
+    let dir = tempfile::tempdir().unwrap();
+    let link = dir.path().join("nvme-Puffin_480_T1");
+    std::os::unix::fs::symlink("/dev/null", &link).unwrap();
+    let script = choosing("quay").replace("/dev/disk/by-id/nvme-Puffin_480_T1", link.to_str().unwrap());
+    let disks = "953869|/dev/zero|Puffin 960|P-1\n457862|/dev/null|Puffin 480 T1|P-2\n";
+    assert_eq!(found(&script, disks), "partman-auto/disk=/dev/null\ngrub-installer/bootdev=/dev/null\n");
 }

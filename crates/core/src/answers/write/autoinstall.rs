@@ -96,6 +96,7 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     put("version", json!(1));
     let mut early = vec![steps::curl(target, ReportStage::Started)];
     early.extend(fetch_keys(settings));
+    early.extend(only_disk(settings, target));
     put("early-commands", json!(early));
     // The installer's own reporter (its reference: reporting), which tells every step it begins and ends.
     put("reporting", json!({ "lastmile": { "type": "webhook", "endpoint": target.log_url() } }));
@@ -168,6 +169,21 @@ fn fetch_keys(settings: &Resolved) -> Option<String> {
         for name,url in json.loads(sys.argv[1]).items(): sources[name]['key']=web.urlopen(url).read().decode()\n\
         open(path,'w').write(yaml.safe_dump(whole))";
     Some(format!("python3 -c {} {}", quote::shell(program), quote::shell(&Value::Object(keys).to_string())))
+}
+
+/// Where nobody said which disk, the installer would take the largest: it is stopped if there is more than one.
+fn only_disk(settings: &Resolved, target: &Target<'_>) -> Option<String> {
+    let [(_, disk)] = settings.disks.taken.as_slice() else { return None };
+    let failed = format!(
+        "{}?text=there+are+several+disks+and+none+is+described",
+        target.report_url(ReportStage::Failed)
+    );
+    disk.is_any().then(|| {
+        format!(
+            "[ \"$(lsblk -dno TYPE | grep -c '^disk$')\" -le 1 ] || {{ curl -fsS -o /dev/null {}; exit 1; }}",
+            quote::shell(&failed)
+        )
+    })
 }
 
 /// What the installer runs in the end. The report comes last: only what went well is reported so.

@@ -8,9 +8,16 @@ use crate::answers::{
     resolved::{Disks, Mount},
 };
 
-/// Shell lines that set `taken` to the disks in the order of their names, or `bad` to the one that is not there.
+/// The devices, where all disks are named by theirs and nothing is to be found on the machine.
+pub(super) fn devices(disks: &Disks) -> Option<Vec<&str>> {
+    let devices: Option<Vec<&str>> = disks.taken.iter().map(|(_, disk)| disk.device.as_deref()).collect();
+    devices.filter(|_| disks.never.is_empty())
+}
+
+/// Shell lines that set `taken` to the disks in the order of their names, or `bad` to the one that is not there, and `why`
+/// to the reason, as a query has it.
 pub(super) fn matching(disks: &Disks) -> String {
-    let mut script = String::from("taken=; bad=\n");
+    let mut script = String::from("taken=; bad=; why=no+disk+fits\n");
     let _ = writeln!(script, "usable() {{ all | while IFS='|' read -r mib d model serial; do");
     for never in &disks.never {
         let _ = writeln!(script, "  if {}; then continue; fi", condition(never));
@@ -19,6 +26,15 @@ pub(super) fn matching(disks: &Disks) -> String {
         script,
         "  case \" $taken \" in *\" $d \"*) continue ;; esac\n  echo \"$mib|$d|$model|$serial\"\ndone; }}"
     );
+    if let [(name, disk)] = disks.taken.as_slice()
+        && disk.is_any()
+    {
+        // Nobody said which: it is taken if there is no other.
+        let _ = writeln!(
+            script,
+            "[ \"$(usable | wc -l)\" -le 1 ] || {{ bad={name}; why=there+are+several+disks+and+none+is+described; }}"
+        );
+    }
     for (name, disk) in &disks.taken {
         let order = match disk.size.as_deref() {
             Some("smallest") => " | sort -n",

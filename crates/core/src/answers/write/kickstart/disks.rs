@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use super::super::{
     Target,
-    choose::{matching, volume_name},
+    choose::{self, matching, volume_name},
     quote,
 };
 use crate::{
@@ -18,44 +18,30 @@ use crate::{
 pub(super) fn disks(file: &mut String, settings: &Resolved, target: &Target<'_>) {
     let disks = &settings.disks;
     file.push_str("\n# Disks: all of what is named here is taken, and nothing else\n");
-    let is_any = disks.taken.len() == 1 && disks.taken[0].1.is_any() && disks.never.is_empty();
-    let paths: Option<Vec<String>> =
-        disks.taken.iter().map(|(_, disk)| disk.device.as_deref().map(short)).collect();
-    match paths {
-        Some(paths) if disks.never.is_empty() => {
-            let names: Vec<&str> = paths.iter().map(String::as_str).collect();
-            file.push_str(&commands(settings, target, Some(&names)));
+    match choose::devices(disks) {
+        Some(devices) => {
+            let names: Vec<&str> = devices.into_iter().map(short).collect();
+            file.push_str(&commands(settings, target, &names));
         }
-        _ if is_any && disks.volumes.is_none() => file.push_str(&commands(settings, target, None)),
-        _ => file.push_str("%include /tmp/lastmile-disks\n"),
+        None => file.push_str("%include /tmp/lastmile-disks\n"),
     }
-}
-
-/// Whether the disks are found by a script before the installer begins.
-fn is_chosen_by_script(disks: &Disks) -> bool {
-    let all_named = disks.taken.iter().all(|(_, disk)| disk.device.is_some()) && disks.never.is_empty();
-    let is_any = disks.taken.len() == 1 && disks.taken[0].1.is_any() && disks.never.is_empty();
-    !(all_named || is_any && disks.volumes.is_none())
 }
 
 /// A disk as kickstart names it: without `/dev/`.
-fn short(device: &str) -> String {
-    device.strip_prefix("/dev/").unwrap_or(device).into()
+fn short(device: &str) -> &str {
+    device.strip_prefix("/dev/").unwrap_or(device)
 }
 
-/// The commands for these disks, by kickstart's names of them; `None` for whatever disk there is.
-fn commands(settings: &Resolved, target: &Target<'_>, names: Option<&[&str]>) -> String {
+/// The commands for these disks, by kickstart's names of them.
+fn commands(settings: &Resolved, target: &Target<'_>, names: &[&str]) -> String {
     let disks = &settings.disks;
     let mut text = String::from("zerombr\n");
-    let only = names.map_or_else(String::new, |names| names.join(","));
-    if names.is_some() {
-        let _ = writeln!(text, "ignoredisk --only-use={only}");
-    }
-    let drives = if names.is_some() { format!(" --drives={only}") } else { String::new() };
-    let _ = writeln!(text, "clearpart --all --initlabel --disklabel=gpt{drives}");
+    let only = names.join(",");
+    let _ = writeln!(text, "ignoredisk --only-use={only}");
+    let _ = writeln!(text, "clearpart --all --initlabel --disklabel=gpt --drives={only}");
     let mut loader = String::from("bootloader");
     let boot_disks = disks.boot_disks();
-    if let Some(first) = names.and_then(|names| names.get(boot_disks[0])) {
+    if let Some(first) = names.get(boot_disks[0]) {
         let _ = write!(loader, " --boot-drive={first}");
     }
     if !settings.kernel_parameters.is_empty() {
@@ -66,11 +52,11 @@ fn commands(settings: &Resolved, target: &Target<'_>, names: Option<&[&str]>) ->
         format!(" --encrypted --luks-version=luks2 --passphrase={}", quote::shell(&target.plain(passphrase)))
     });
     let secret = secret.unwrap_or_default();
-    let Some(names) = names.filter(|_| disks.volumes.is_some()) else {
+    if disks.volumes.is_none() {
         let kind = if disks.layout == Layout::Lvm { "lvm" } else { "plain" };
         let _ = writeln!(text, "autopart --type={kind}{secret}");
         return text;
-    };
+    }
     for (order, name) in boot_disks.iter().filter_map(|index| names.get(*index)).enumerate() {
         let _ = match disks.boot_mode {
             BootMode::Uefi if order == 0 => {
@@ -171,23 +157,25 @@ fn file_system(place: &Place) -> String {
     }
 }
 
-/// The lines of a script that finds the disks before the installer begins, and writes the commands for them.
-pub(super) fn choose(file: &mut String, settings: &Resolved, target: &Target<'_>) {
+/// A section that finds the disks before the installer begins, and writes the commands for them. Where it finds none,
+/// nothing is installed.
+pub(super) fn choose_disks(file: &mut String, settings: &Resolved, target: &Target<'_>) {
     let disks = &settings.disks;
-    if !is_chosen_by_script(disks) {
+    if choose::devices(disks).is_some() {
         return;
     }
     // lsblk(8) pads nothing and quotes nothing in this form; '|' divides.
     file.push_str(
-        "all() { lsblk -dnbP -o NAME,SIZE,MODEL,SERIAL,TYPE | while read -r line; do eval \"$line\"; \
+        "\n%pre --erroronfail\n\
+         all() { lsblk -dnbP -o NAME,SIZE,MODEL,SERIAL,TYPE | while read -r line; do eval \"$line\"; \
          [ \"$TYPE\" = disk ] && echo \"$((SIZE / 1048576))|/dev/$NAME|$MODEL|$SERIAL\"; done; }\n",
     );
     file.push_str(&matching(disks));
     let failed = target.report_url(ReportStage::Failed);
     let _ = writeln!(
         file,
-        "if [ -n \"$bad\" ]; then\n  curl -fsS -o /dev/null {}\n  exit 1\nfi",
-        quote::shell(&format!("{failed}?text=no+disk+fits"))
+        "if [ -n \"$bad\" ]; then\n  curl -fsS -o /dev/null {}\"?text=$why\"\n  exit 1\nfi",
+        quote::shell(&failed)
     );
     for (name, _) in &disks.taken {
         let _ = writeln!(file, "disk_{name}=${{disk_{name}#/dev/}}");
@@ -195,9 +183,10 @@ pub(super) fn choose(file: &mut String, settings: &Resolved, target: &Target<'_>
     // Everything but the names of the disks stands as it is.
     let names: Vec<String> = disks.taken.iter().map(|(name, _)| format!("@disk_{name}@")).collect();
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
-    let text = commands(settings, target, Some(&names));
+    let text = commands(settings, target, &names);
     let replaced: Vec<String> =
         disks.taken.iter().map(|(name, _)| format!("s|@disk_{name}@|'\"$disk_{name}\"'|g")).collect();
     let document = quote::here_document(&text, "/tmp/lastmile-disks");
     file.push_str(&document.replacen("sed 's/^|//'", &format!("sed 's/^|//; {}'", replaced.join("; ")), 1));
+    file.push_str("%end\n");
 }

@@ -343,9 +343,9 @@ fn packages(file: &mut String, settings: &Resolved, parts: &Parts) {
 fn scripts(file: &mut String, settings: &Resolved, target: &Target<'_>, parts: &Parts) {
     let _ = writeln!(file, "\n%pre\n{}", steps::curl(target, ReportStage::Started));
     let _ = writeln!(file, "{}", steps::send_log_by_curl(target, "/tmp/anaconda.log"));
-    disks::choose(file, settings, target);
     file.push_str(parts.at("pre"));
     file.push_str("%end\n");
+    disks::choose_disks(file, settings, target);
     let mut post = String::from("set -e\n");
     for user in &settings.users {
         steps::sudoers(&mut post, user);

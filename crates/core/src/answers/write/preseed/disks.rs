@@ -21,18 +21,11 @@ use crate::{
 pub(super) fn disks(file: &mut File, settings: &Resolved, target: &Target<'_>) {
     let disks = &settings.disks;
     file.section("Disks: all of what is named here is taken, and nothing else");
-    let paths: Option<Vec<&str>> = disks.taken.iter().map(|(_, disk)| disk.device.as_deref()).collect();
-    match paths {
-        Some(paths) if disks.never.is_empty() => {
-            file.set("partman-auto/disk", "string", &paths.join(" "));
-            file.set("grub-installer/bootdev", "string", &paths.join(" "));
-        }
-        _ if disks.never.is_empty()
-            && disks.taken.iter().all(|(_, disk)| disk.is_any())
-            && disks.taken.len() == 1 =>
-        {
-            // `default` is the disk that the system was put on.
-            file.set("grub-installer/bootdev", "string", "default");
+    match choose::devices(disks) {
+        // A name below /dev/disk/ is looked up on the machine: the installer knows disks by their own names only.
+        Some(devices) if !devices.iter().any(|device| device.starts_with("/dev/disk/")) => {
+            file.set("partman-auto/disk", "string", &devices.join(" "));
+            file.set("grub-installer/bootdev", "string", &devices.join(" "));
         }
         _ => {
             let script = quote::one_line(&choosing(disks, target));
@@ -188,8 +181,8 @@ fn choosing(disks: &Disks, target: &Target<'_>) -> String {
     let _ = write!(
         script,
         "if [ -z \"$bad\" ]; then\n  debconf-set partman-auto/disk \"$taken\"\n  debconf-set grub-installer/bootdev \"$taken\"\n\
-         else\n  wget -q -O /dev/null {}\n  sleep 86400\nfi\n",
-        quote::shell(&format!("{failed}?text=no+disk+fits"))
+         else\n  wget -q -O /dev/null {}\"?text=$why\"\n  sleep 86400\nfi\n",
+        quote::shell(&failed)
     );
     script
 }
