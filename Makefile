@@ -120,8 +120,9 @@ contract: ## Accept the API's contract as the routes make it; review crates/api/
 	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-server --test openapi
 
 .PHONY: reference
-reference: console ## Write docs/commands.md from the commands' own help
+reference: console ## Write docs/commands.md from the commands' own help, docs/calls.md from the API's document
 	$(CARGO) run --quiet --package lastmile -- reference > docs/commands.md
+	$(CARGO) run --quiet --package lastmile -- reference --api > docs/calls.md
 
 .PHONY: screenshots
 screenshots: build packages-test ## Take docs/screenshots/ from the demo

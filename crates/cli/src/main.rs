@@ -103,7 +103,11 @@ enum Command {
     },
     /// Write the command reference as Markdown.
     #[command(hide = true)]
-    Reference,
+    Reference {
+        /// That of the API in its place.
+        #[arg(long)]
+        api: bool,
+    },
 }
 
 #[tokio::main]
@@ -146,7 +150,8 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
             clap_complete::generate(shell, &mut Arguments::command(), "lastmile", &mut std::io::stdout());
         }
         Command::ManualPages { folder } => clap_mangen::generate_to(Arguments::command(), folder)?,
-        Command::Reference => commands::reference::print(&mut Arguments::command(), &out),
+        Command::Reference { api: false } => commands::reference::print(&mut Arguments::command(), &out),
+        Command::Reference { api: true } => commands::api_reference::print(&out)?,
     }
     Ok(ExitCode::SUCCESS)
 }

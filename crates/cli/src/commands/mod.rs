@@ -1,6 +1,7 @@
 //! The client's commands: one file a noun.
 
 pub(crate) mod answers;
+pub(crate) mod api_reference;
 pub(crate) mod check;
 pub(crate) mod export;
 mod files;
