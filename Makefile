@@ -45,9 +45,9 @@ packages-test: packages-build
 # Programs that read what we write, for the tests to ask. They are unpacked and not installed: cloud-init would take charge of this
 # very machine when it starts the next time.
 target/witnesses/whole: Makefile
-	@echo "unpacking: cloud-init netplan.io pykickstart"
+	@echo "unpacking: cloud-init ifupdown netplan.io pykickstart"
 	@rm -rf $(@D) && mkdir -p $(@D)/root
-	@cd $(@D) && apt-get download -qq cloud-init netplan.io libnetplan0 2>/dev/null && \
+	@cd $(@D) && apt-get download -qq cloud-init netplan.io libnetplan0 ifupdown 2>/dev/null && \
 		for package in *.deb; do dpkg-deb -x $$package root; done && rm -f *.deb
 	@/usr/bin/python3 -m pip install --quiet --disable-pip-version-check --root-user-action=ignore --no-deps \
 		--target $(@D)/python pykickstart==3.78

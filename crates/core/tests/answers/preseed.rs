@@ -129,3 +129,48 @@ fn a_disk_by_its_id_is_looked_up_on_the_machine() {
     let disks = "953869|/dev/zero|Puffin 960|P-1\n457862|/dev/null|Puffin 480 T1|P-2\n";
     assert_eq!(found(&script, disks), "partman-auto/disk=/dev/null\ngrub-installer/bootdev=/dev/null\n");
 }
+
+/// The network of the installed system, as the program that sets it up reads it.
+#[test]
+fn ifupdown_reads_the_network_of_the_installed_system() {
+    let late = preseeded(&main_text("quay", Family::Preseed), "preseed/late_command");
+    let inner = late.split(" >/target/root/lastmile-setup").next().unwrap();
+    let (_, script) = run("busybox", &["sh", "-c", inner], "");
+    let end = "} >/etc/network/interfaces\n";
+    let part = &script[script.find("nic() {").unwrap()..script.find(end).unwrap() + end.len()];
+    // The machine's NICs, and the file, lie in a folder of the test's.
+    let dir = tempfile::tempdir().unwrap();
+    for (nic, mac) in [("eno1", "00:00:5e:00:53:01"), ("eno2", "00:00:5e:00:53:02")] {
+        fs::create_dir_all(dir.path().join(nic)).unwrap();
+        fs::write(dir.path().join(nic).join("address"), format!("{mac}\n")).unwrap();
+    }
+    let interfaces = dir.path().join("interfaces");
+    let part = part
+        .replace("/sys/class/net", dir.path().to_str().unwrap())
+        .replace("/etc/network/interfaces", interfaces.to_str().unwrap());
+    let (ok, said) = run("sh", &["-e", "-c", &part], "");
+    assert!(ok, "{said}");
+    let ask = |words: &[&str]| {
+        let words = [&["-i", interfaces.to_str().unwrap()], words].concat();
+        let (ok, said) = run(&witness("root/sbin/ifquery"), &words, "");
+        assert!(ok, "{said}{}", fs::read_to_string(&interfaces).unwrap());
+        said
+    };
+    assert_eq!(ask(&["--list"]), "lo\neno1\neno2\nbond0\nquay\n");
+    let quay = ask(&["quay"]);
+    let lines = [
+        "address: 192.0.2.10",
+        "netmask: 255.255.255.0",
+        "gateway: 192.0.2.1",
+        "vlan-raw-device: bond0",
+        "vlan-id: 30",
+        "dns-nameservers: 192.0.2.3 192.0.2.4",
+    ];
+    for line in lines {
+        assert!(quay.lines().any(|has| has == line), "'{line}' is not in {quay}");
+    }
+    let bond = ask(&["bond0"]);
+    for line in ["bond-slaves: eno1 eno2", "bond-mode: 802.3ad", "mtu: 9000"] {
+        assert!(bond.lines().any(|has| has == line), "'{line}' is not in {bond}");
+    }
+}
