@@ -121,6 +121,23 @@ function Head() {
   );
 }
 
+/** What of an install needs somebody, in one line: rows are of one height. */
+function Needs({ row }: { row: InstallRow }) {
+  const needs = [
+    row.waits_for > 0 && "waits for answers",
+    (row.differs ?? 0) > 0 && "not as expected",
+    row.refused > 0 && "asked for elsewhere",
+  ].filter((need) => need !== false);
+  if (needs.length === 0) {
+    return null;
+  }
+  return (
+    <span className="block truncate pl-3 text-xs font-semibold" title={needs.join(", ")}>
+      {needs.join(", ")}
+    </span>
+  );
+}
+
 function Row({ row, now }: { row: InstallRow; now: number }) {
   return (
     <div className="install-grid grid h-full items-center gap-x-3 px-2">
@@ -144,11 +161,9 @@ function Row({ row, now }: { row: InstallRow; now: number }) {
       <div role="cell" className="hidden sm:block">
         <Route step={row.last_step} state={row.state} />
       </div>
-      <div role="cell">
+      <div role="cell" className="min-w-0">
         <StateMark state={row.state} />
-        {row.waits_for > 0 && <span className="block pl-3 text-xs font-semibold">waits for answers</span>}
-        {(row.differs ?? 0) > 0 && <span className="block pl-3 text-xs font-semibold">not as expected</span>}
-        {row.refused > 0 && <span className="block pl-3 text-xs font-semibold">asked for elsewhere</span>}
+        <Needs row={row} />
       </div>
       <div role="cell" className="hidden lg:block">
         {row.progress ? (

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 
 import { answer, api, type ArmSeveral, type Outlook as MachineOutlook } from "../api/client";
 import { Refusal } from "../parts/Faults";
+import { Prose } from "../parts/Prose";
 import { Section } from "../parts/Section";
 import { Loading } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
@@ -99,13 +100,17 @@ function Notes({ machine }: { machine: MachineOutlook }) {
       {machine.faults.map(({ place, what, mend }) => (
         <p key={place + what}>
           <CircleAlert className="mr-1 inline size-4 text-error" aria-label="stands in the way" />
-          {what}. <span className="text-base-content/75">{mend}</span>
+          {what}. <span className="text-base-content/75">
+            <Prose text={mend} />
+          </span>
         </p>
       ))}
       {machine.warnings.map(({ place, what, mend }) => (
         <p key={place + what}>
           <TriangleAlert className="mr-1 inline size-4 text-warning" aria-label="warning" />
-          {what}. <span className="text-base-content/75">{mend}</span>
+          {what}. <span className="text-base-content/75">
+            <Prose text={mend} />
+          </span>
         </p>
       ))}
       {machine.asks.length > 0 && <p>waits for {machine.asks.join(", ")}</p>}
