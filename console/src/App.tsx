@@ -4,7 +4,6 @@ import { NavLink, Route, Routes } from "react-router";
 
 import { type Connection, useLive } from "./api/live";
 import { AnswersPage } from "./answers/AnswersPage";
-import { EditAnswersPage } from "./answers/EditAnswersPage";
 import { CheckPage } from "./check/CheckPage";
 import { ExportsPage } from "./exports/ExportsPage";
 import { HandoversPage } from "./handovers/HandoversPage";
@@ -18,7 +17,6 @@ import { LoadersPage } from "./loaders/LoadersPage";
 import { MachinePage } from "./machines/MachinePage";
 import { MachinesPage } from "./machines/MachinesPage";
 import { NamingPage } from "./machines/NamingPage";
-import { EditMenuPage } from "./menus/EditMenuPage";
 import { MenusPage } from "./menus/MenusPage";
 import { Empty, Loading } from "./parts/States";
 import { useTheme } from "./parts/theme";
@@ -28,7 +26,9 @@ import { SubnetsPage } from "./subnets/SubnetsPage";
 import { NewcomersPage } from "./traces/NewcomersPage";
 import { TracePage } from "./traces/TracePage";
 
-/** Its charts weigh as much as all other pages together: they are fetched when somebody looks. */
+/** Pages that few look at often and that weigh much are fetched when somebody looks: charts, and what is edited beside its outcome. */
+const EditAnswersPage = lazy(async () => ({ default: (await import("./answers/EditAnswersPage")).EditAnswersPage }));
+const EditMenuPage = lazy(async () => ({ default: (await import("./menus/EditMenuPage")).EditMenuPage }));
 const HistoryPage = lazy(async () => ({ default: (await import("./history/HistoryPage")).HistoryPage }));
 
 /** The frame around every page. */
@@ -41,40 +41,35 @@ export function App() {
       </a>
       <Header connection={connection} />
       <main id="content" className="flex min-h-0 flex-1 flex-col px-3 pt-3 sm:px-5">
-        <Routes>
-          <Route path="/" element={<MachinesPage />} />
-          <Route path="/machines/:name" element={<MachinePage />} />
-          <Route path="/naming" element={<NamingPage />} />
-          <Route path="/arm" element={<ArmPage />} />
-          <Route
-            path="/history"
-            element={
-              <Suspense fallback={<Loading />}>
-                <HistoryPage />
-              </Suspense>
-            }
-          />
-          <Route path="/handovers" element={<HandoversPage />} />
-          <Route path="/exports" element={<ExportsPage />} />
-          <Route path="/installs" element={<InstallsPage />} />
-          <Route path="/installs/:number" element={<InstallPage />} />
-          <Route path="/images" element={<ImagesPage />} />
-          <Route path="/import" element={<ImportPage />} />
-          <Route path="/images/:name" element={<ImagePage />} />
-          <Route path="/answers" element={<AnswersPage />} />
-          <Route path="/answers/:name" element={<EditAnswersPage />} />
-          <Route path="/menus" element={<MenusPage />} />
-          <Route path="/menus/:name" element={<EditMenuPage />} />
-          <Route path="/loaders" element={<LoadersPage />} />
-          <Route path="/subnets" element={<SubnetsPage />} />
-          <Route path="/new-subnet" element={<NewSubnetPage />} />
-          <Route path="/subnets/:name" element={<SubnetPage />} />
-          <Route path="/subnets/:name/edit" element={<EditSubnetPage />} />
-          <Route path="/newcomers" element={<NewcomersPage />} />
-          <Route path="/traces/:who" element={<TracePage />} />
-          <Route path="/check" element={<CheckPage />} />
-          <Route path="*" element={<Empty title="There is no such page">The address may be mistyped.</Empty>} />
-        </Routes>
+        <Suspense fallback={<Loading />}>
+          <Routes>
+            <Route path="/" element={<MachinesPage />} />
+            <Route path="/machines/:name" element={<MachinePage />} />
+            <Route path="/naming" element={<NamingPage />} />
+            <Route path="/arm" element={<ArmPage />} />
+            <Route path="/history" element={<HistoryPage />} />
+            <Route path="/handovers" element={<HandoversPage />} />
+            <Route path="/exports" element={<ExportsPage />} />
+            <Route path="/installs" element={<InstallsPage />} />
+            <Route path="/installs/:number" element={<InstallPage />} />
+            <Route path="/images" element={<ImagesPage />} />
+            <Route path="/import" element={<ImportPage />} />
+            <Route path="/images/:name" element={<ImagePage />} />
+            <Route path="/answers" element={<AnswersPage />} />
+            <Route path="/answers/:name" element={<EditAnswersPage />} />
+            <Route path="/menus" element={<MenusPage />} />
+            <Route path="/menus/:name" element={<EditMenuPage />} />
+            <Route path="/loaders" element={<LoadersPage />} />
+            <Route path="/subnets" element={<SubnetsPage />} />
+            <Route path="/new-subnet" element={<NewSubnetPage />} />
+            <Route path="/subnets/:name" element={<SubnetPage />} />
+            <Route path="/subnets/:name/edit" element={<EditSubnetPage />} />
+            <Route path="/newcomers" element={<NewcomersPage />} />
+            <Route path="/traces/:who" element={<TracePage />} />
+            <Route path="/check" element={<CheckPage />} />
+            <Route path="*" element={<Empty title="There is no such page">The address may be mistyped.</Empty>} />
+          </Routes>
+        </Suspense>
       </main>
     </div>
   );
