@@ -22,9 +22,9 @@ pub use resolve::{Resolution, Subject, questions, resolve};
 pub use resolved::{Account, Addressing, Disks, Link, LinkKind, Mount, Place, Resolved, Source};
 pub use secret::{DoesNotOpen, KEY_BYTES, NONCE_BYTES, SealKey, Sealed};
 pub use settings::{
-    Ask, AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Firewall, Format, Interface, Layout,
-    MandatoryAccess, Network, Question, Repository, Root, Security, Settings, Size, Software, Storage, Sudo,
-    User, Volume,
+    Ask, AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Firewall, Format, Interface, Keyboard, Layout,
+    MandatoryAccess, Network, NotKeyboard, Question, Repository, Root, Security, Settings, Size, Software,
+    Storage, Sudo, User, Volume,
 };
 pub use support::{Feature, lacks, table as support_table, warnings};
 pub use write::{AnswerFile, Target, file_names, write};

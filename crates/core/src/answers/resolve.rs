@@ -190,7 +190,7 @@ fn complete(
         host_name,
         domain: settings.domain.clone().or_else(|| values.domain.clone()),
         locale: settings.locale.clone()?,
-        keyboard: settings.keyboard.clone()?,
+        keyboard: settings.keyboard.as_ref()?.parse().ok()?,
         time_zone: settings.time_zone.clone()?,
         ntp: settings.ntp.clone().unwrap_or_default(),
         proxy: settings.proxy.clone(),

@@ -7,8 +7,8 @@ use std::{collections::BTreeMap, net::Ipv4Addr};
 use ipnet::Ipv4Net;
 
 use super::{
-    AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Layout, Password, Repository, Security, Size,
-    Sudo,
+    AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Layout, Password, Repository,
+    Security, Size, Sudo,
 };
 use crate::{image::Family, net::Mac};
 
@@ -21,8 +21,8 @@ pub struct Resolved {
     pub domain: Option<String>,
     /// `en_GB.UTF-8`.
     pub locale: String,
-    /// XKB layout.
-    pub keyboard: String,
+    /// XKB layout and variant.
+    pub keyboard: Keyboard,
     /// IANA name.
     pub time_zone: String,
     /// Time servers.

@@ -137,7 +137,8 @@ const CHANGES: [(&str, &str); 62] = [
 ];
 
 /// What is changed one step further, over a change that has to be there first: each is another file again, or refused.
-const FURTHER: [(&str, &str, &str); 10] = [
+const FURTHER: [(&str, &str, &str); 11] = [
+    ("keyboard", "keyboard = 'ch'", "keyboard = 'ch(fr)'"),
     (
         "key",
         "software.repositories.own = { url = 'http://packages.gannet.example/x', suite = 'stable' }",

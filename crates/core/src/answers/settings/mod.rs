@@ -1,6 +1,7 @@
 //! OS-neutral install settings, as one layer gives them: every key may be left out.
 
 mod accounts;
+mod keyboard;
 mod network;
 mod question;
 mod software;
@@ -9,6 +10,7 @@ mod storage;
 use std::collections::BTreeMap;
 
 pub use accounts::{Root, Sudo, User};
+pub use keyboard::{Keyboard, NotKeyboard};
 pub use network::{BondMode, Interface, Network};
 pub use question::{Ask, Question};
 use serde::{Deserialize, Serialize};
@@ -38,7 +40,7 @@ pub struct Settings<P> {
     /// Language and region: `en_GB.UTF-8`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub locale: Option<String>,
-    /// Keyboard layout by its XKB name: `gb`, `de`, `us`.
+    /// Keyboard layout by its XKB name, with its variant in brackets if it has one: `gb`, `de`, `ch(fr)`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keyboard: Option<String>,
     /// Time zone by its IANA name: `Europe/London`.
@@ -379,11 +381,13 @@ fn check_locale(text: &str) -> Verdict {
 }
 
 fn check_keyboard(text: &str) -> Verdict {
-    let layout = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '_');
-    if !text.is_empty() && text.chars().all(layout) {
-        return Ok(());
+    match text.parse::<Keyboard>() {
+        Ok(_) => Ok(()),
+        Err(error) => wrong(
+            error.to_string(),
+            "Give its XKB name in lower case, as in gb or de, with its variant in brackets, as in ch(fr).",
+        ),
     }
-    wrong(format!("'{text}' is no keyboard layout"), "Give its XKB name in lower case, as in gb, de or us.")
 }
 
 fn check_time_zone(text: &str) -> Verdict {

@@ -5,7 +5,7 @@ use serde_json::{Map, Value, json};
 
 use super::{
     AnswerFile, Parts, Target,
-    autoinstall::{files, first_start, merge},
+    autoinstall::{files, first_start, keyboard, merge},
     quote, steps,
 };
 use crate::{
@@ -29,7 +29,7 @@ pub(super) fn write(
         keys.insert(key.into(), value);
     };
     put("locale", json!(settings.locale));
-    put("keyboard", json!({ "layout": settings.keyboard }));
+    put("keyboard", keyboard(settings));
     put("timezone", json!(settings.time_zone));
     put("ssh_pwauth", json!(true));
     put("preserve_hostname", json!(false));

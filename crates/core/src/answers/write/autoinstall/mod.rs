@@ -1,14 +1,17 @@
 //! The answer files of installers that read autoinstall: cloud-config with a part for the installer (its reference, and
 //! curtin's and netplan's for storage and network).
 
+mod network;
+mod storage;
+
 use serde_json::{Map, Value, json};
 
-use super::{AnswerFile, Parts, Target, choose::volume_name, heading, quote, steps};
+use super::{AnswerFile, Parts, Target, heading, quote, steps};
 use crate::{
     Fault,
     answers::{
-        AtEnd, BootMode, DiskMatch, FileSystem, Firewall, Layout, Resolution, Size, Sudo,
-        resolved::{Account, Addressing, Disks, EFI_MIB, LinkKind, Mount, Place, Resolved, Source},
+        AtEnd, Firewall, Keyboard, Resolution, Sudo,
+        resolved::{Account, Resolved, Source},
     },
     install::ReportStage,
 };
@@ -101,13 +104,13 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     // The installer's own reporter (its reference: reporting), which tells every step it begins and ends.
     put("reporting", json!({ "lastmile": { "type": "webhook", "endpoint": target.log_url() } }));
     put("locale", json!(settings.locale));
-    put("keyboard", json!({ "layout": settings.keyboard }));
+    put("keyboard", keyboard(settings));
     put("timezone", json!(settings.time_zone));
     if let Some(edition) = &settings.edition {
         put("source", json!({ "id": edition }));
     }
     if !settings.links.is_empty() {
-        put("network", network(settings));
+        put("network", network::network(settings));
     }
     if let Some(proxy) = &settings.proxy {
         put("proxy", json!(proxy));
@@ -123,7 +126,7 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     if !packages.is_empty() {
         put("packages", json!(packages));
     }
-    put("storage", storage(&settings.disks, target));
+    put("storage", storage::storage(&settings.disks, target));
     put("late-commands", json!(late(settings, target)));
     put("error-commands", json!([steps::curl(target, ReportStage::Failed)]));
     put("shutdown", json!(if settings.at_end == AtEnd::PowerOff { "poweroff" } else { "reboot" }));
@@ -149,6 +152,15 @@ fn apt(settings: &Resolved) -> Map<String, Value> {
         apt.insert("sources".into(), Value::Object(sources));
     }
     apt
+}
+
+/// As the installer and cloud-init have it.
+pub(super) fn keyboard(settings: &Resolved) -> Value {
+    let Keyboard { layout, variant } = &settings.keyboard;
+    match variant {
+        Some(variant) => json!({ "layout": layout, "variant": variant }),
+        None => json!({ "layout": layout }),
+    }
 }
 
 /// Puts the keys of repositories into the installer's own copy of this file, which it reads again after the early commands
@@ -260,247 +272,4 @@ fn account(user: &Account, target: &Target<'_>) -> Value {
         keys.insert("ssh_authorized_keys".into(), json!(user.keys));
     }
     Value::Object(keys)
-}
-
-/// Netplan's version 2 of the network.
-fn network(settings: &Resolved) -> Value {
-    let mut kinds: std::collections::BTreeMap<&str, Map<String, Value>> = std::collections::BTreeMap::new();
-    for link in &settings.links {
-        let mut keys = Map::new();
-        let mut name = link.name.clone();
-        let kind = match &link.kind {
-            LinkKind::Mac(mac) => {
-                keys.insert("match".into(), json!({ "macaddress": mac.to_string() }));
-                "ethernets"
-            }
-            LinkKind::Booting => {
-                keys.insert("match".into(), json!({ "name": "e*" }));
-                "ethernets"
-            }
-            LinkKind::Device(device) => {
-                name.clone_from(device);
-                "ethernets"
-            }
-            LinkKind::Bond(of, mode) => {
-                keys.insert("interfaces".into(), json!(names(settings, of)));
-                keys.insert(
-                    "parameters".into(),
-                    json!({ "mode": mode.as_str(), "mii-monitor-interval": 100 }),
-                );
-                "bonds"
-            }
-            LinkKind::Bridge(of) => {
-                keys.insert("interfaces".into(), json!(names(settings, of)));
-                "bridges"
-            }
-            LinkKind::Vlan(tag, on) => {
-                keys.insert("id".into(), json!(tag));
-                keys.insert("link".into(), json!(names(settings, std::slice::from_ref(on))[0]));
-                "vlans"
-            }
-        };
-        keys.insert("dhcp4".into(), json!(link.addressing == Addressing::Dhcp));
-        if let Addressing::Fixed(nets) = &link.addressing {
-            keys.insert("addresses".into(), json!(nets.iter().map(ToString::to_string).collect::<Vec<_>>()));
-        }
-        if let Some(router) = link.router {
-            keys.insert("routes".into(), json!([{ "to": "default", "via": router.to_string() }]));
-        }
-        if !settings.dns.is_empty() && link.addressing != Addressing::None {
-            let servers: Vec<String> = settings.dns.iter().map(ToString::to_string).collect();
-            let search: Vec<&String> = settings.domain.iter().filter(|domain| !domain.is_empty()).collect();
-            keys.insert("nameservers".into(), json!({ "addresses": servers, "search": search }));
-            if link.addressing == Addressing::Dhcp {
-                keys.insert("dhcp4-overrides".into(), json!({ "use-dns": false }));
-            }
-        }
-        if let Some(mtu) = link.mtu {
-            keys.insert("mtu".into(), json!(mtu));
-        }
-        kinds.entry(kind).or_default().insert(name, Value::Object(keys));
-    }
-    let mut network = Map::from_iter([("version".to_owned(), json!(2))]);
-    network.extend(kinds.into_iter().map(|(kind, links)| (kind.to_owned(), Value::Object(links))));
-    Value::Object(network)
-}
-
-/// The names by which netplan knows interfaces: a NIC named by its device has that name.
-fn names(settings: &Resolved, of: &[String]) -> Vec<String> {
-    let name =
-        |name: &String| match settings.links.iter().find(|link| link.name == *name).map(|link| &link.kind) {
-            Some(LinkKind::Device(device)) => device.clone(),
-            _ => name.clone(),
-        };
-    of.iter().map(name).collect()
-}
-
-fn storage(disks: &Disks, target: &Target<'_>) -> Value {
-    if disks.volumes.is_none() {
-        return guided(disks, target);
-    }
-    let mut actions: Vec<Value> = Vec::new();
-    for (index, (name, disk)) in disks.taken.iter().enumerate() {
-        actions.push(json!({
-            "type": "disk", "id": format!("disk-{name}"), "match": disk_match(disk), "ptable": "gpt",
-            "wipe": "superblock-recursive", "preserve": false,
-            "grub_device": disks.boot_mode == BootMode::Bios && disks.boot_disks().contains(&index),
-        }));
-    }
-    let mut arranged = Arranged { disks, actions };
-    arranged.boot_partitions();
-    arranged.volumes(target);
-    let no_swap = !disks.places().iter().any(|place| place.mount == Mount::Swap);
-    let mut storage = json!({ "config": arranged.actions });
-    if no_swap && let Value::Object(storage) = &mut storage {
-        storage.insert("swap".into(), json!({ "size": 0 }));
-    }
-    storage
-}
-
-/// The installer's own arrangement, on the disk that was described.
-fn guided(disks: &Disks, target: &Target<'_>) -> Value {
-    let name = if disks.layout == Layout::Lvm { "lvm" } else { "direct" };
-    let mut layout = Map::from_iter([("name".to_owned(), json!(name))]);
-    if let Some((_, disk)) = disks.taken.first().filter(|(_, disk)| !disk.is_any()) {
-        layout.insert("match".into(), disk_match(disk));
-    }
-    if let Some(passphrase) = &disks.passphrase {
-        layout.insert("password".into(), json!(target.plain(passphrase).as_str()));
-    }
-    json!({ "layout": layout })
-}
-
-fn disk_match(disk: &DiskMatch) -> Value {
-    let keys =
-        [("path", &disk.device), ("model", &disk.model), ("serial", &disk.serial), ("size", &disk.size)];
-    let said = keys.into_iter().filter_map(|(key, text)| Some((key.to_owned(), json!(text.as_ref()?))));
-    Value::Object(said.collect())
-}
-
-/// The actions of curtin's storage version 1, being collected.
-struct Arranged<'a> {
-    disks: &'a Disks,
-    actions: Vec<Value>,
-}
-
-impl Arranged<'_> {
-    fn boot_partitions(&mut self) {
-        for (order, index) in self.disks.boot_disks().into_iter().enumerate() {
-            let name = &self.disks.taken[index].0;
-            match self.disks.boot_mode {
-                BootMode::Bios => self.actions.push(json!({
-                    "type": "partition", "id": format!("bios-{name}"), "device": format!("disk-{name}"),
-                    "size": "1M", "flag": "bios_grub", "preserve": false,
-                })),
-                BootMode::Uefi => {
-                    self.actions.push(json!({
-                        "type": "partition", "id": format!("efi-{name}"), "device": format!("disk-{name}"),
-                        "size": format!("{EFI_MIB}M"), "flag": "boot", "grub_device": true, "preserve": false,
-                    }));
-                    self.actions.push(json!({
-                        "type": "format", "id": format!("efi-{name}-fs"), "volume": format!("efi-{name}"),
-                        "fstype": "fat32", "preserve": false,
-                    }));
-                    if order == 0 {
-                        self.actions.push(json!({
-                            "type": "mount", "id": "efi-mount", "device": format!("efi-{name}-fs"), "path": "/boot/efi",
-                        }));
-                    }
-                }
-            }
-        }
-    }
-
-    fn volumes(&mut self, target: &Target<'_>) {
-        let disks = self.disks;
-        let lvm = disks.layout == Layout::Lvm;
-        let mut places = disks.places();
-        // A partition that takes the rest comes last on its disk.
-        places.sort_by_key(|place| place.size == Size::Rest);
-        for place in places.iter().filter(|place| !(lvm && disks.is_inside(place))) {
-            let id = volume_name(&place.mount);
-            let mut device = self.partition(&id, place.disk, place.size);
-            if place.mount.path() != Some("/boot") {
-                device = self.encrypted(&id, device, target);
-            }
-            self.file_system(place, &id, &device);
-        }
-        if lvm {
-            let count = if disks.mirror { 1 } else { disks.taken.len() };
-            let mut devices = Vec::new();
-            for index in 0..count {
-                let id = if count > 1 { format!("pv-{}", disks.taken[index].0) } else { "pv".into() };
-                let device = self.partition(&id, index, Size::Rest);
-                devices.push(self.encrypted(&id, device, target));
-            }
-            self.actions.push(json!({
-                "type": "lvm_volgroup", "id": "group", "name": disks.group, "devices": devices, "preserve": false,
-            }));
-            for place in places.iter().filter(|place| disks.is_inside(place)) {
-                let id = volume_name(&place.mount);
-                self.actions.push(json!({
-                    "type": "lvm_partition", "id": id, "name": id, "volgroup": "group", "size": size(place.size),
-                    "preserve": false,
-                }));
-                self.file_system(place, &id, &id);
-            }
-        }
-    }
-
-    /// A partition, or a mirror of two; gives what it is known by.
-    fn partition(&mut self, id: &str, disk: usize, wanted: Size) -> String {
-        let names: Vec<String> = if self.disks.mirror {
-            self.disks.taken.iter().map(|(name, _)| name.clone()).collect()
-        } else {
-            vec![self.disks.taken[disk].0.clone()]
-        };
-        let parts: Vec<String> = names.iter().map(|name| format!("{id}-{name}")).collect();
-        for (part, name) in parts.iter().zip(&names) {
-            self.actions.push(json!({
-                "type": "partition", "id": part, "device": format!("disk-{name}"), "size": size(wanted), "preserve": false,
-            }));
-        }
-        if !self.disks.mirror {
-            return parts.into_iter().next().unwrap_or_default();
-        }
-        let mirror = format!("{id}-mirror");
-        self.actions.push(json!({
-            "type": "raid", "id": mirror, "name": format!("md-{id}"), "raidlevel": 1, "devices": parts, "preserve": false,
-        }));
-        mirror
-    }
-
-    fn encrypted(&mut self, id: &str, device: String, target: &Target<'_>) -> String {
-        let Some(passphrase) = &self.disks.passphrase else { return device };
-        let crypt = format!("{id}-crypt");
-        self.actions.push(json!({
-            "type": "dm_crypt", "id": crypt, "dm_name": crypt, "volume": device,
-            "key": target.plain(passphrase).as_str(), "preserve": false,
-        }));
-        crypt
-    }
-
-    fn file_system(&mut self, place: &Place, id: &str, device: &str) {
-        let kind = match (&place.mount, place.file_system) {
-            (Mount::Swap, _) => "swap",
-            (_, Some(FileSystem::Vfat)) => "fat32",
-            (_, Some(system)) => system.as_str(),
-            (_, None) => "ext4",
-        };
-        self.actions.push(json!({
-            "type": "format", "id": format!("{id}-fs"), "volume": device, "fstype": kind, "preserve": false,
-        }));
-        let path = place.mount.path().unwrap_or("");
-        self.actions.push(json!({
-            "type": "mount", "id": format!("{id}-mount"), "device": format!("{id}-fs"), "path": path,
-        }));
-    }
-}
-
-/// As curtin reads it: `-1` for what is left.
-fn size(size: Size) -> Value {
-    match size {
-        Size::Mib(mib) => json!(format!("{mib}M")),
-        Size::Rest => json!(-1),
-    }
 }

@@ -111,7 +111,9 @@ pub(super) fn write(
     }
     file.push_str("text\n\n# Language, keyboard and clock\n");
     let _ = writeln!(file, "lang {}", settings.locale);
-    let _ = writeln!(file, "keyboard --xlayouts={}", quote::shell(&settings.keyboard));
+    // The variant stands apart from its layout here: `ch (fr)`.
+    let keyboard = settings.keyboard.to_string().replace('(', " (");
+    let _ = writeln!(file, "keyboard --xlayouts={}", quote::shell(&keyboard));
     time(&mut file, settings, target.version);
     network(&mut file, settings);
     source(&mut file, settings);

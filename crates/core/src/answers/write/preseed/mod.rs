@@ -93,7 +93,7 @@ impl File {
 fn locale(file: &mut File, settings: &Resolved) {
     file.section("Language and keyboard");
     file.set("debian-installer/locale", "string", &settings.locale);
-    file.set("keyboard-configuration/xkb-keymap", "select", &settings.keyboard);
+    file.set("keyboard-configuration/xkb-keymap", "select", &settings.keyboard.to_string());
 }
 
 /// The installer itself always works by DHCP, as this file comes by the network; the installed system's network is set

@@ -102,7 +102,7 @@ impl Document {
         if with_setup {
             self.group("SetupUILanguage", |d| d.leaf("UILanguage", &language));
         }
-        self.leaf("InputLocale", names::keyboard(&settings.keyboard).unwrap_or_default());
+        self.leaf("InputLocale", names::keyboard(&settings.keyboard.to_string()).unwrap_or_default());
         self.leaf("SystemLocale", &language);
         self.leaf("UILanguage", &language);
         self.leaf("UserLocale", &language);

@@ -32,7 +32,7 @@ pub(super) fn faults(settings: &Resolved) -> Vec<Fault> {
             "Give a language with its region, as in en_GB.UTF-8.",
         );
     }
-    if names::keyboard(&settings.keyboard).is_none() {
+    if names::keyboard(&settings.keyboard.to_string()).is_none() {
         add(
             "keyboard",
             format!("no identifier is known here for the keyboard {}", settings.keyboard),

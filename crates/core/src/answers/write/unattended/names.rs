@@ -6,7 +6,7 @@ pub(super) fn language(locale: &str) -> Option<String> {
     place.contains('_').then(|| place.replace('_', "-"))
 }
 
-/// A keyboard by its XKB layout.
+/// A keyboard by its XKB layout and variant.
 pub(super) fn keyboard(layout: &str) -> Option<&'static str> {
     KEYBOARDS.iter().find(|(xkb, _)| *xkb == layout).map(|(_, name)| *name)
 }
@@ -16,14 +16,19 @@ pub(super) fn time_zone(iana: &str) -> Option<&'static str> {
     ZONES.iter().find(|(_, names)| names.split(' ').any(|name| name == iana)).map(|(zone, _)| *zone)
 }
 
-const KEYBOARDS: [(&str, &str); 33] = [
+const KEYBOARDS: [(&str, &str); 39] = [
     ("us", "0409:00000409"),
+    ("us(intl)", "0409:00020409"),
+    ("us(dvorak)", "0409:00010409"),
     ("gb", "0809:00000809"),
     ("ie", "1809:00001809"),
-    ("ca", "1009:00000409"),
+    ("ca", "0c0c:00001009"),
+    ("ca(eng)", "1009:00000409"),
+    ("ca(multix)", "0c0c:00011009"),
     ("de", "0407:00000407"),
     ("at", "0c07:00000407"),
     ("ch", "0807:00000807"),
+    ("ch(fr)", "100c:0000100c"),
     ("fr", "040c:0000040c"),
     ("be", "080c:0000080c"),
     ("nl", "0413:00020409"),
@@ -48,6 +53,7 @@ const KEYBOARDS: [(&str, &str); 33] = [
     ("hu", "040e:0000040e"),
     ("gr", "0408:00000408"),
     ("tr", "041f:0000041f"),
+    ("tr(f)", "041f:0001041f"),
     ("ru", "0419:00000419"),
     ("jp", "0411:{03B5835F-F03C-411B-9CE2-AA23E1171E36}{A76C93D9-5523-4E90-AAFA-4DB112F9AC76}"),
 ];
