@@ -73,6 +73,11 @@ pub enum PasswordError {
     /// It is to stay as it is, and there is none yet.
     #[error("it is to stay as it is, and none was saved before")]
     NotSet,
+    /// An installer's reader would take it for another.
+    #[error(
+        "the passphrase begins or ends with a blank or ends in a backslash, which installers read as something else"
+    )]
+    Ends,
     /// A passphrase as a hash.
     #[error("a passphrase is needed in clear: a hash opens no disk")]
     NoHash,
@@ -133,6 +138,10 @@ impl PasswordInput {
         match self {
             Self::Set => before.cloned().ok_or(PasswordError::NotSet),
             Self::Plain(plain) | Self::Sealed(plain) => {
+                // A preseed file strips blanks, and a backslash joins the next line.
+                if plain.trim() != plain.as_str() || plain.ends_with('\\') {
+                    return Err(PasswordError::Ends);
+                }
                 Ok(Password { hash: None, sealed: Some(keeping.key.seal(check(plain)?, keeping.nonce)) })
             }
             Self::Hash(_) => Err(PasswordError::NoHash),

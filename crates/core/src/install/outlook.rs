@@ -27,7 +27,7 @@ pub struct Outlook {
     pub since: Option<Timestamp>,
     /// What it would get, as in `tidewrack-12 r2`; nothing if it would not be armed.
     pub gets: Option<String>,
-    /// The host name that it would have.
+    /// The host name that it would have; with the defaults of what is asked and not answered yet.
     pub host_name: Option<String>,
     /// The disks that would be taken, all that is on them lost. None for what runs from memory.
     pub takes: Vec<String>,

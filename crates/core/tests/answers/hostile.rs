@@ -13,7 +13,7 @@ fn hostile_values_come_back_unharmed() {
     let unpacked = |script: &str| {
         let dir = tempfile::tempdir().unwrap();
         let here = dir.path().to_str().unwrap();
-        let wanted = script.find("sed 's/^|//' >/root/lastmile-odd").expect("the step is in there");
+        let wanted = script.find("sed 's/^|//' >/root/lastmile-odd").unwrap();
         let end = script[wanted..].find("\nEND\n").unwrap();
         let document = script[wanted..wanted + end + 5].replacen(
             "/root/lastmile-odd",

@@ -53,6 +53,7 @@ fn kickstart_divides_the_disks_that_were_found() {
     let read = installer_reads("RHEL9", &whole).unwrap();
     assert_eq!(read["mirrors"][1]["members"], json!(["raid.21", "raid.22"]));
     assert_eq!(read["only"], json!(["sdb", "sdc"]));
+    assert_eq!(read["keyboard"], json!(["us (dvorak)"]));
     let (ok, said, text) = included(&disk("sda", 480_103_981_056, "Puffin 480 T1", "P-1"));
     assert!(!ok && said.contains("/failed?text=no+disk+fits") && text.is_empty(), "{said}{text}");
 }
@@ -160,4 +161,72 @@ fn what_the_library_reads_is_what_was_said() {
     assert_eq!(bollard["url"], "http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1");
     let hostile = read("hostile");
     assert_eq!(hostile["users"][0]["gecos"], "it's \"Ö\" <b>&amp;</b> $HOME `id` %end #- yes {{ name }}");
+}
+
+/// Every arrangement of disks that can be said is one that the installer's library reads, in the language of each version.
+#[test]
+fn every_arrangement_of_disks_is_read_by_the_library() {
+    let dir = tempfile::tempdir().unwrap();
+    let (subject, key) = (subject(), key());
+    let mut written = 0;
+    for bits in 0..64_u32 {
+        let is = |bit: u32| bits & (1 << bit) != 0;
+        let mut toml = format!(
+            "users.purser.password = {{ plain = 'tern bay at dusk' }}\nstorage.boot_mode = '{}'\nstorage.layout = '{}'\n",
+            if is(0) { "bios" } else { "uefi" },
+            if is(1) { "lvm" } else { "plain" },
+        );
+        if is(2) {
+            toml.push_str("storage.encrypt = { plain = \"petrel & 'guillemot' $HOME\" }\n");
+        }
+        // One disk, two, or a mirror of two.
+        let two = "storage.disks = { a = { device = '/dev/sda' }, b = { device = '/dev/sdb' } }\n";
+        let one = "storage.disks = { a = { device = '/dev/sda' } }\n";
+        toml.push_str(if is(3) { two } else { one });
+        if is(4) {
+            toml.push_str("storage.mirror = true\n");
+        }
+        let on = if is(3) && !is(4) { ", disk = 'b'" } else { "" };
+        let root = if on.is_empty() { "" } else { ", disk = 'a'" };
+        if is(5) || is(3) {
+            toml.push_str(&format!(
+                "storage.volumes = [{{ mount = '/', size = '20G'{root} }}, {{ mount = 'swap', size = '2G'{root} }}, \
+                 {{ mount = '/srv', size = 'rest', file_system = 'ext4'{on} }}]\n"
+            ));
+        }
+        let settings = settle("arranged", &toml);
+        let Ok(resolution) = resolve([(Layer::Site, &settings)], &subject, &BTreeMap::new()) else {
+            continue;
+        };
+        let Ok(files) = write(Family::Kickstart, &resolution, &target(&subject, Some(&key), "")) else {
+            continue;
+        };
+        fs::write(dir.path().join(format!("{bits}.cfg")), &files[0].text).unwrap();
+        written += 1;
+    }
+    assert!(written >= 32, "{written} arrangements can be said");
+    let program = r#"
+import glob, sys, warnings
+sys.path.insert(0, sys.argv[1])
+from pykickstart.parser import KickstartParser
+from pykickstart.version import makeVersion
+warnings.simplefilter("ignore")
+for version in sys.argv[3:]:
+    for path in sorted(glob.glob(sys.argv[2] + "/*.cfg")):
+        handler = makeVersion(version)
+        try:
+            KickstartParser(handler).readKickstart(path)
+            mounts = [part.mountpoint for part in handler.partition.partitions]
+            mounts += [volume.mountpoint for volume in handler.logvol.lvList] + [raid.mountpoint for raid in handler.raid.raidList]
+            if not handler.autopart.autopart and "/" not in mounts:
+                raise ValueError("there is no place for the system: %s" % mounts)
+        except Exception as error:
+            print(version, path, error, open(path).read().split("%pre")[0])
+"#;
+    let mut words =
+        vec!["-c".to_owned(), program.into(), witness("python"), dir.path().to_str().unwrap().into()];
+    words.extend(VERSIONS.map(|(language, _)| language.to_owned()));
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let (ok, said) = run("/usr/bin/python3", &words, "");
+    assert!(ok && said.is_empty(), "{said}");
 }

@@ -4,6 +4,7 @@
 //! `LASTMILE_ACCEPT=1` writes the files anew; read them before they are committed.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod arbitrary;
 mod golden;
 mod hostile;
 mod kickstart;
@@ -48,19 +49,22 @@ fn settings(case: &str) -> Settings<Password> {
     settle(case, &fs::read_to_string(folder().join(format!("{case}.toml"))).unwrap())
 }
 
+/// A password as it is kept.
+fn kept(place: &str, input: &PasswordInput) -> Result<Password, Fault> {
+    let key = key();
+    let keeping = Keeping { key: &key, salt: [7; SALT_BYTES], nonce: [1; NONCE_BYTES] };
+    let kept = match place {
+        "storage.encrypt" => input.keep_passphrase(&keeping, None),
+        _ => input.keep(&keeping, None),
+    };
+    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: String::new() })
+}
+
 /// Settings as they are entered, with their passwords kept.
 fn settle(case: &str, text: &str) -> Settings<Password> {
     let draft: Settings<PasswordInput> =
         toml::from_str(text).unwrap_or_else(|error| panic!("{case}: {error}"));
-    let key = key();
-    let settled = draft.settle(|place, input| {
-        let keeping = Keeping { key: &key, salt: [7; SALT_BYTES], nonce: [1; NONCE_BYTES] };
-        let kept = match place {
-            "storage.encrypt" => input.keep_passphrase(&keeping, None),
-            _ => input.keep(&keeping, None),
-        };
-        kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: String::new() })
-    });
+    let settled = draft.settle(kept);
     settled.unwrap_or_else(|faults| panic!("{case}: {faults:#?}"))
 }
 

@@ -21,7 +21,7 @@ fn cases(family: Family) -> impl Iterator<Item = (&'static str, serde_json::Valu
     })
 }
 
-fn schema() -> jsonschema::Validator {
+pub(crate) fn schema() -> jsonschema::Validator {
     jsonschema::draft202012::new(&serde_json::from_str(include_str!("autoinstall.schema.json")).unwrap())
         .unwrap()
 }

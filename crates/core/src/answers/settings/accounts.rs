@@ -83,6 +83,13 @@ impl<P> User<P> {
                     "Leave out ':' and ','.",
                 );
             }
+            // Readers strip the one, and join lines at the other.
+            if text.trim() != text || text.ends_with('\\') {
+                return wrong(
+                    format!("'{text}' begins or ends with a blank, or ends in a backslash"),
+                    "Leave that out.",
+                );
+            }
             Ok(())
         });
         check_keys(texts, &place, self.ssh_keys.as_deref());
