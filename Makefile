@@ -128,7 +128,11 @@ reference: console ## Write docs/commands.md from the commands' own help, docs/c
 screenshots: build packages-test ## Take docs/screenshots/ from the demo
 	$(call packages,xvfb xterm imagemagick fonts-dejavu-core)
 	scripts/terminal-screenshots
-	LASTMILE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(CARGO) test --package lastmile --test console
+	@# The tests take more than are kept: those that lie there are taken anew.
+	rm -rf target/screenshots && mkdir -p target/screenshots
+	LASTMILE_SCREENSHOTS=$(CURDIR)/target/screenshots $(CARGO) test --package lastmile \
+		--test console --test console_answers --test console_record
+	for picture in docs/screenshots/console-*.png; do cp target/screenshots/$${picture##*/} $$picture; done
 
 .PHONY: install
 install: packages-build console ## Build for use and install the binary, the unit and an example configuration
