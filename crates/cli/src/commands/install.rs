@@ -222,7 +222,10 @@ fn outlook_table(machines: &[Outlook]) -> String {
     let held = machines.iter().filter(|machine| machine.holds.is_some() && machine.faults.is_empty()).count();
     text.push_str(&match (refused, machines.len()) {
         (0, 1) => "\nThe machine would be armed; nothing was.\n".into(),
-        (0, all) => format!("\nAll {all} would be armed, {held} of which hold something; nothing was.\n"),
+        (0, all) => {
+            let hold = if held == 1 { "holds" } else { "hold" };
+            format!("\nAll {all} would be armed, {held} of which {hold} something; nothing was.\n")
+        }
         (refused, all) => format!("\nNone would be armed: {refused} of {all} cannot be.\n"),
     });
     text

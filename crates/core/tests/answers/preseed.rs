@@ -104,6 +104,9 @@ fn a_disk_that_nobody_described_is_taken_only_where_it_is_alone() {
     let one = "953869|/dev/sda|Puffin 960|P-1\n";
     let script = choosing("plain");
     assert_eq!(found(&script, one), "partman-auto/disk=/dev/sda\ngrub-installer/bootdev=/dev/sda\n");
+    // A card reader without a card is none.
+    let beside = format!("0|/dev/sdr|Reader|\n{one}");
+    assert_eq!(found(&script, &beside), "partman-auto/disk=/dev/sda\ngrub-installer/bootdev=/dev/sda\n");
     let said = found(&script, &format!("{one}457862|/dev/sdb|Puffin 480|P-2\n"));
     assert!(said.contains("/failed?text=there+are+several+disks+and+none+is+described"), "{said}");
     assert!(found(&script, "").contains("/failed?text=no+disk+fits"));
@@ -114,8 +117,11 @@ fn a_disk_that_nobody_described_is_taken_only_where_it_is_alone() {
         let tools = format!("lsblk() {{ printf '{types}'; }}; curl() {{ echo \"$@\"; }}; ");
         run("sh", &["-c", &(tools + command)], "")
     };
-    assert_eq!(early("disk\\nrom\\nloop\\n"), (true, String::new()));
-    let (ok, said) = early("disk\\ndisk\\n");
+    assert_eq!(
+        early("disk 960197124096\\ndisk 0\\nrom 1073741824\\nloop 67108864\\n"),
+        (true, String::new())
+    );
+    let (ok, said) = early("disk 960197124096\\ndisk 480103981056\\n");
     assert!(!ok && said.contains("several+disks"), "{said}");
 }
 

@@ -8,6 +8,9 @@ use crate::answers::{
     resolved::{Disks, Mount},
 };
 
+/// MiB that a disk has at the least which nobody described.
+pub(super) const LEAST_MIB: u64 = 1024;
+
 /// The devices, where all disks are named by theirs and nothing is to be found on the machine.
 pub(super) fn devices(disks: &Disks) -> Option<Vec<&str>> {
     let devices: Option<Vec<&str>> = disks.taken.iter().map(|(_, disk)| disk.device.as_deref()).collect();
@@ -32,7 +35,9 @@ pub(super) fn matching(disks: &Disks) -> String {
         // Nobody said which: it is taken if there is no other.
         let _ = writeln!(
             script,
-            "[ \"$(usable | wc -l)\" -le 1 ] || {{ bad={name}; why=there+are+several+disks+and+none+is+described; }}"
+            "[ \"$(usable | while IFS='|' read -r mib rest; do if {}; then echo; fi; done | wc -l)\" -le 1 ] || \
+             {{ bad={name}; why=there+are+several+disks+and+none+is+described; }}",
+            condition(disk)
         );
     }
     for (name, disk) in &disks.taken {
@@ -77,7 +82,11 @@ fn condition(disk: &DiskMatch) -> String {
     if let Some(most) = mib(&disk.at_most) {
         tests.push(format!("[ \"$mib\" -le {most} ]"));
     }
-    if tests.is_empty() { "true".into() } else { tests.join(" && ") }
+    if tests.is_empty() {
+        // Readers without a card and what a BMC offers are disks, too, and hold no system.
+        tests.push(format!("[ \"$mib\" -ge {LEAST_MIB} ]"));
+    }
+    tests.join(" && ")
 }
 
 /// `/` is root, `/srv/quay` is srv_quay.

@@ -6,7 +6,7 @@ mod storage;
 
 use serde_json::{Map, Value, json};
 
-use super::{AnswerFile, Parts, Target, heading, quote, steps};
+use super::{AnswerFile, Parts, Target, choose::LEAST_MIB, heading, quote, steps};
 use crate::{
     Fault,
     answers::{
@@ -192,7 +192,9 @@ fn only_disk(settings: &Resolved, target: &Target<'_>) -> Option<String> {
     );
     disk.is_any().then(|| {
         format!(
-            "[ \"$(lsblk -dno TYPE | grep -c '^disk$')\" -le 1 ] || {{ curl -fsS -o /dev/null {}; exit 1; }}",
+            "[ \"$(lsblk -dnbo TYPE,SIZE | awk '$1 == \"disk\" && $2 >= {}' | wc -l)\" -le 1 ] || \
+             {{ curl -fsS -o /dev/null {}; exit 1; }}",
+            LEAST_MIB * 1024 * 1024,
             quote::shell(&failed)
         )
     })
