@@ -16,6 +16,9 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
     browser.go(&format!("{}/answers", demo.console)).await;
     browser.wait_for_text("nothing is wrong").await;
     browser.wait_for_text("label:gate").await;
+    // What other layers say stands beside them.
+    browser.wait_for_text("time zone Europe/London").await;
+    browser.wait_for_text("at end power-off").await;
     browser.follow("a[href='/answers/quay-server']").await;
     browser.wait_for_text("d-i time/zone string Europe/London").await;
     browser.wait_for_text("from site").await;

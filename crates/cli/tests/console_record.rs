@@ -88,6 +88,9 @@ async fn the_record_is_read_as_a_whole() {
 
     browser.follow("a[href='/handovers']").await;
     browser.wait_for_text("monitoring").await;
+    // One of the demo's two is away for a while, and is told again until it takes what it is told.
+    browser.wait_for_text("records").await;
+    browser.wait_for_text("taken").await;
     browser.click("details:not(.dropdown) > summary").await;
     browser.fill("form[aria-label='Handover'] label:nth-of-type(1) input", "archive").await;
     browser
