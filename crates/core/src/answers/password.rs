@@ -83,6 +83,26 @@ pub enum PasswordError {
     NoHash,
 }
 
+impl PasswordError {
+    /// What to do about it.
+    #[must_use]
+    pub const fn mend(&self) -> &'static str {
+        match self {
+            Self::Short => "Give at least 8 characters.",
+            Self::Form => {
+                "Paste a crypt(3) hash, as `mkpasswd -m sha-512` writes it, or give the password as `plain`."
+            }
+            Self::Unusable => "Choose another.",
+            Self::Control => "Leave line breaks, tabs and the like out.",
+            Self::NotSet => {
+                "Give it as `plain`, or as `sealed` where the format takes no hash, or a crypt(3) hash as `hash`."
+            }
+            Self::Ends => "Leave that out, or put another character behind it.",
+            Self::NoHash => "Give it as `plain`; it is kept encrypted.",
+        }
+    }
+}
+
 /// The key and the fresh randomness that keeping a password takes.
 #[derive(Debug)]
 pub struct Keeping<'a> {

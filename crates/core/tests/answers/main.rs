@@ -11,6 +11,7 @@ mod kickstart;
 mod lost;
 mod mistakes;
 mod preseed;
+mod refused;
 mod xml;
 mod yaml;
 
@@ -57,7 +58,7 @@ fn kept(place: &str, input: &PasswordInput) -> Result<Password, Fault> {
         "storage.encrypt" => input.keep_passphrase(&keeping, None),
         _ => input.keep(&keeping, None),
     };
-    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: String::new() })
+    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: error.mend().into() })
 }
 
 /// Settings as they are entered, with their passwords kept.

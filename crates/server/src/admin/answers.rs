@@ -210,11 +210,7 @@ fn keep(
     } else {
         input.keep(keeping, before)
     };
-    kept.map_err(|error| Fault {
-        place: place.into(),
-        what: error.to_string(),
-        mend: "Give at least 8 characters as `plain`, or as `sealed` where the format takes no hash, or a crypt(3) hash as `hash`.".into(),
-    })
+    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: error.mend().into() })
 }
 
 /// Takes answers, or another layer, out of use. The versions that installs name stay on record.
