@@ -98,6 +98,32 @@ fn disks_are_found_by_what_they_are_like_and_others_never_taken() {
     assert!(said.contains("/failed?text=no+disk+fits"), "{said}");
 }
 
+/// The list itself, made of what stands under /sys: a device in a folder of its own, and one that says no size.
+#[test]
+fn disks_are_listed_from_what_the_kernel_says() {
+    let dir = tempfile::tempdir().unwrap();
+    for (disk, size, model) in
+        [("sda", "1953525168", "Puffin 960  "), ("cciss!c0d0", "286682112", "Tern"), ("sdr", "", "")]
+    {
+        let folder = dir.path().join(disk).join("device");
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(folder.join("model"), format!("{model}\n")).unwrap();
+        if !size.is_empty() {
+            fs::write(dir.path().join(disk).join("size"), format!("{size}\n")).unwrap();
+        }
+    }
+    let list = choosing("plain")
+        .lines()
+        .nth(1)
+        .unwrap()
+        .replace("/sys/block", dir.path().to_str().unwrap())
+        .replace("list-devices disk", "echo /dev/sda /dev/cciss/c0d0 /dev/sdr");
+    let tools = "udevadm() { [ \"$5\" != /dev/sda ] || echo ID_SERIAL_SHORT=P-1; }\n";
+    let (ok, said) = run("busybox", &["sh", "-c", &format!("{tools}{list}\nall")], "");
+    assert!(ok, "{said}");
+    assert_eq!(said, "953869|/dev/sda|Puffin 960|P-1\n139981|/dev/cciss/c0d0|Tern|\n0|/dev/sdr||\n");
+}
+
 /// Nobody said which disk: it is taken where there is only one, and else none is.
 #[test]
 fn a_disk_that_nobody_described_is_taken_only_where_it_is_alone() {

@@ -170,11 +170,12 @@ fn range(size: Size) -> String {
 /// A script that finds the disks that were described and tells the installer; it refuses to take any other.
 fn choosing(disks: &Disks, target: &Target<'_>) -> String {
     let mut script = String::from(
-        "# Prints device, MiB, and the disk's model and serial number with '|' between.\n\
-         all() { for d in $(list-devices disk); do b=${d##*/}; \
+        "# Prints MiB, device, and the disk's model and serial number with '|' between.\n\
+         all() { for d in $(list-devices disk); do b=$(echo \"${d#/dev/}\" | tr / '!'); \
+         n=$(cat /sys/block/$b/size 2>/dev/null); \
          m=$(cat /sys/block/$b/device/model 2>/dev/null | sed 's/ *$//'); \
          s=$(udevadm info -q property -n $d | sed -n 's/^ID_SERIAL_SHORT=//p'); \
-         echo \"$(($(cat /sys/block/$b/size) / 2048))|$d|$m|$s\"; done; }\n",
+         echo \"$((${n:-0} / 2048))|$d|$m|$s\"; done; }\n",
     );
     script.push_str(&choose::matching(disks));
     let failed = target.report_url(ReportStage::Failed);
