@@ -42,12 +42,16 @@ packages-test: packages-build
 	$(call packages,$(TEST_PACKAGES))
 	@$(MAKE) --no-print-directory target/witnesses/whole
 
+DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown
+
 # Programs that read what we write, for the tests to ask. They are unpacked and not installed: cloud-init would take charge of this
 # very machine when it starts the next time.
 target/witnesses/whole: Makefile
 	@echo "unpacking: cloud-init ifupdown netplan.io pykickstart"
 	@rm -rf $(@D) && mkdir -p $(@D)/root
-	@cd $(@D) && apt-get download -qq cloud-init netplan.io libnetplan0 ifupdown 2>/dev/null && \
+	@# Lists of packages that are old or not there are fetched first, and what apt says of them is shown.
+	@cd $(@D) && { $(DOWNLOAD) 2>/dev/null || { \
+			as_root=$$([ "$$(id -u)" = 0 ] || echo sudo); $$as_root apt-get update -qq && $(DOWNLOAD); }; } && \
 		for package in *.deb; do dpkg-deb -x $$package root; done && rm -f *.deb
 	@/usr/bin/python3 -m pip install --quiet --disable-pip-version-check --root-user-action=ignore --no-deps \
 		--target $(@D)/python pykickstart==3.78

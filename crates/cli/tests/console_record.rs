@@ -67,6 +67,12 @@ async fn the_record_is_read_as_a_whole() {
     browser.wait_for_text("100.0 %").await;
     browser.choose("select[aria-label='Put together']", "label").await;
     browser.wait_for_text("kiosk").await;
+    // Both charts are drawn: a bar for the day, and one for each group that ended.
+    for (figure, bars) in [("Installs that ended, day by day", 1), ("How long installs took", 3)] {
+        let css = format!("figure[aria-label='{figure}'] svg .recharts-bar-rectangle");
+        let drawn = wait_for_elements(&browser, &css, bars).await;
+        assert!(drawn >= bars, "{figure} has {drawn} bars");
+    }
     browser.picture("console-history.png").await;
     browser.wait_for_text("none is behind the current revision").await;
     // A newer revision is brought in: who is installed by now is behind.
@@ -122,6 +128,19 @@ async fn the_record_is_read_as_a_whole() {
         }
     }
     narrow.close().await;
+}
+
+/// Waits until so many elements are there; gives how many are.
+async fn wait_for_elements(browser: &Browser, css: &str, least: usize) -> usize {
+    let mut found = 0;
+    for _ in 0..100 {
+        found = browser.client.find_all(fantoccini::Locator::Css(css)).await.unwrap().len();
+        if found >= least {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    found
 }
 
 /// Machines of the demo that are named anew.
