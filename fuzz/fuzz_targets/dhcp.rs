@@ -5,11 +5,15 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 
 use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    dhcp::{Arrival, BootInfo, BootTarget, LeaseBook, Message, Responder, boot_server},
-    net::{Mode, SubnetDraft},
+    base::Id,
+    decide::{
+        dhcp::{Arrival, BootInfo, BootTarget, LeaseBook, Responder, boot_server},
+        subnet::SubnetDraft,
+    },
+    model::subnet::Mode,
     site::Site,
 };
+use lastmile_formats::dhcp::Message;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {

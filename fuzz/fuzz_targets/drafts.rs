@@ -3,11 +3,15 @@
 
 use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    boot::{LoaderDraft, LoaderFacts, MenuDraft},
-    image::{Holding, RevisionDraft},
-    machine::{LabelDraft, MachineDraft},
-    net::{Picture, ReservationDraft, SubnetDraft},
+    base::Id,
+    decide::{
+        image::RevisionDraft,
+        loader::LoaderDraft,
+        machine::{LabelDraft, MachineDraft},
+        menu::MenuDraft,
+        subnet::{Picture, ReservationDraft, SubnetDraft},
+    },
+    model::{image::Holding, loader::LoaderFacts},
     site::Site,
 };
 use libfuzzer_sys::fuzz_target;
@@ -43,7 +47,7 @@ fuzz_target!(|bytes: &[u8]| {
         }
     }
     if let Ok(draft) = serde_json::from_slice::<RevisionDraft>(bytes) {
-        let _ = draft.check(None, Holding::default(), Timestamp::UNIX_EPOCH, |_, _| true);
+        let _ = draft.check(None, 0, Holding::default(), Timestamp::UNIX_EPOCH, |_, _| true);
     }
     if let Ok(draft) = serde_json::from_slice::<LabelDraft>(bytes) {
         let _ = draft.check("kiosk", &site);

@@ -1,17 +1,14 @@
-//! Any octets as a volume, a kernel, an initrd, an archive of another kind, a UEFI application or a loader: read, or
+//! Any octets as a volume, a package, a kernel, an initrd, an archive of another kind, a UEFI application or a loader: read, or
 //! said what is wrong, and never more memory than the octets are worth.
 #![no_main]
 
 use std::io;
 
-use lastmile_core::{
-    boot::identify,
-    image::{
-        ReadAt,
-        iso::Iso,
-        recognise::{FileSet, Program, Said, recognise},
-    },
+use lastmile_core::decide::{
+    image::{FileSet, Said, recognise},
+    loader::identify,
 };
+use lastmile_formats::{deb::Deb, fat, iso9660::Iso, pe::Program, read_at::ReadAt};
 use libfuzzer_sys::fuzz_target;
 
 /// The same octets under every name that is looked into.
@@ -50,6 +47,11 @@ fuzz_target!(|bytes: &[u8]| {
         }
     }
     let _ = Program::read(bytes);
+    let _ = Deb::read(&bytes, |_| true);
+    if let Ok(Some(files)) = fat::files(&bytes) {
+        // Clusters may be said to lie beyond the end, but each file is as long as its entry says.
+        assert!(files.iter().all(|file| !file.path.is_empty()));
+    }
     let same = |names: &[&str]| Same {
         files: names.iter().map(|name| ((*name).to_owned(), bytes.len() as u64)).collect(),
         bytes,

@@ -5,9 +5,14 @@
 
 use std::net::Ipv4Addr;
 
-use lastmile_core::boot::{
-    After, HttpReach, KernelBoot, Language, Line, LineAction, Origin, Parameter, Reader, Screen, Service,
-    render,
+use lastmile_core::{
+    decide::boot::{KernelBoot, Line, LineAction, Screen, render},
+    model::{
+        loader::{HttpReach, Language, Reader},
+        menu::After,
+        parameter::{Origin, Parameter},
+        service::Service,
+    },
 };
 use lastmile_sim::grub::Script;
 use libfuzzer_sys::fuzz_target;

@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use lastmile_core::tftp::{Limits, Packet, Receiver, Sender, ServedPath, Terms, Wishes};
+use lastmile_formats::tftp::{Limits, Packet, Receiver, Sender, ServedPath, Terms, Wishes};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {

@@ -1,13 +1,16 @@
 //! Any packets in a trace: put into words, explained, compared, exported.
 #![no_main]
 
-use std::net::{Ipv4Addr, SocketAddrV4};
+use std::{
+    net::{Ipv4Addr, SocketAddrV4},
+    sync::Arc,
+};
 
 use jiff::{SignedDuration, Timestamp};
-use lastmile_core::{
-    net::Mac,
-    trace::{Datagram, DhcpExchange, Seen, TraceEvent, boots, compare, diagnose, pcapng},
+use lastmile_core::report::trace::{
+    Datagram, DhcpExchange, Seen, TraceEvent, boots, compare, diagnose, pcapng,
 };
+use lastmile_formats::mac::Mac;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
@@ -20,7 +23,7 @@ fuzz_target!(|bytes: &[u8]| {
         length: payload.len(),
     };
     let mut at = Timestamp::UNIX_EPOCH;
-    let events: Vec<TraceEvent> = bytes
+    let events: Vec<Arc<TraceEvent>> = bytes
         .chunks(600)
         .enumerate()
         .map(|(number, pair)| {
@@ -35,7 +38,7 @@ fuzz_target!(|bytes: &[u8]| {
                 silence: None,
                 lacks_loader: None,
             };
-            TraceEvent { number: number as u64 + 1, at, seen: Seen::Dhcp(Box::new(exchange)) }
+            Arc::new(TraceEvent { number: number as u64 + 1, at, seen: Seen::Dhcp(Box::new(exchange)) })
         })
         .collect();
     for event in &events {

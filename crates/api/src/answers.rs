@@ -4,9 +4,11 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lastmile_core::{
-    Fault,
-    answers::{PasswordInput, PasswordShown, Question, Settings},
-    image::Family,
+    base::Fault,
+    model::{
+        answers::{PasswordInput, PasswordShown, Question, Settings},
+        image::Family,
+    },
 };
 use serde::{Deserialize, Serialize};
 

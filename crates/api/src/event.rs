@@ -40,6 +40,33 @@ pub enum Event {
         /// The handover's name.
         handover: String,
     },
+    /// A subnet or one of its reservations was changed, added or removed.
+    Subnet {
+        /// The subnet's name.
+        name: String,
+    },
+    /// A loader was added or removed.
+    Loader {
+        /// Its name.
+        name: String,
+    },
+    /// A menu was changed, added or removed.
+    Menu {
+        /// Its name.
+        name: String,
+    },
+    /// What is said of a label was changed.
+    Label {
+        /// Its name.
+        name: String,
+    },
+    /// What applies to the whole site was changed.
+    Settings,
+    /// Answers, or another layer of settings, were changed, added or removed.
+    Answers {
+        /// The answers' name, `site:`, `label:NAME` or `machine:NAME`.
+        name: String,
+    },
     /// An image or one of its revisions changed, came or went.
     Image {
         /// The image's name.

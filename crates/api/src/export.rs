@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use jiff::Timestamp;
-use lastmile_core::{install::Install, machine::StandingDraft};
+use lastmile_core::{decide::machine::StandingDraft, model::install::Install};
 use serde::{Deserialize, Serialize};
 
 use crate::Stage;
@@ -11,16 +11,19 @@ use crate::Stage;
 /// Which machines are written.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct ExportQuery {
+pub struct ExportsHostsQuery {
     /// Only those with all of these labels, joined by commas.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
 }
 
+/// The same of the inventory.
+pub type ExportsInventoryQuery = ExportsHostsQuery;
+
 /// Which zone is written.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct ZoneQuery {
+pub struct ExportsZoneQuery {
     /// A domain, or a network of 8, 16 or 24 bits for the way back from addresses to names.
     pub of: String,
     /// The zone's name server; `NAME=ADDRESS` where it lies in the zone and is no machine of ours. Without one, only

@@ -3,7 +3,7 @@
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
-use lastmile_core::{
+use lastmile_core::model::{
     handover::HandoverEvent,
     install::{Difference, Outcome},
 };
@@ -66,7 +66,7 @@ pub struct DeliveryView {
 /// Which deliveries are asked for.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct DeliveryQuery {
+pub struct DeliveriesListQuery {
     /// Only those of this handover.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub handover: Option<String>,

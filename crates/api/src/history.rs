@@ -1,12 +1,12 @@
 //! Reports over the record.
 
-use lastmile_core::history::{GroupBy, HostRecord, Rates};
+use lastmile_core::report::history::{GroupBy, HostRecord, Rates};
 use serde::{Deserialize, Serialize};
 
 /// Which hosts are asked for.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct HostsQuery {
+pub struct HistoryHostsQuery {
     /// Only those whose image has a newer revision that is current.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub behind: Option<bool>,
@@ -18,13 +18,13 @@ pub struct HostsQuery {
     pub image: Option<String>,
     /// `csv` for a table that spreadsheets read (RFC 4180).
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub format: Option<Format>,
+    pub format: Option<ReportFormat>,
 }
 
 /// Which installs are asked for, and how they are put together.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct RatesQuery {
+pub struct HistoryRatesQuery {
     /// What installs are put together by; their image if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<GroupBy>,
@@ -36,13 +36,13 @@ pub struct RatesQuery {
     pub until: Option<String>,
     /// `csv` for a table that spreadsheets read (RFC 4180).
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub format: Option<Format>,
+    pub format: Option<ReportFormat>,
 }
 
 /// The form of a report.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum Format {
+pub enum ReportFormat {
     /// JSON.
     #[default]
     Json,

@@ -2,12 +2,11 @@
 
 use jiff::Timestamp;
 use lastmile_core::{
-    Fault,
-    image::{
-        Family, FileEntry, Image, ImageKind, Revision, RevisionDraft, Start, VolumePlace,
-        recognise::{Cpu, Edition, Recognition},
-    },
+    base::Fault,
+    decide::image::RevisionDraft,
+    model::image::{Edition, Family, FileEntry, Image, ImageKind, Recognition, Revision, Start, VolumePlace},
 };
+use lastmile_formats::cpu::Cpu;
 use serde::{Deserialize, Serialize};
 
 /// An image in a list.
@@ -201,6 +200,7 @@ impl Inspection {
 
 /// What the person at the machine is to read of an image.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ImageTitle {
     /// One line of text.
     pub title: String,
@@ -208,6 +208,7 @@ pub struct ImageTitle {
 
 /// Which revision is to be current.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct CurrentRevision {
     /// Its number.
     pub number: u32,
@@ -215,6 +216,7 @@ pub struct CurrentRevision {
 
 /// A file that is to come in pieces.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct UploadRequest {
     /// The path it is to have.
     pub name: String,

@@ -4,8 +4,11 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lastmile_core::{
-    answers::Question,
-    install::{Difference, Install, InstallState, Outcome, Progress, Step, StepKind},
+    decide::install::Progress,
+    model::{
+        answers::Question,
+        install::{Difference, Install, InstallState, Outcome, Step, StepKind},
+    },
 };
 use serde::{Deserialize, Serialize};
 
@@ -119,7 +122,7 @@ pub struct InstallList {
 /// Which installs are asked for.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct InstallQuery {
+pub struct InstallsListQuery {
     /// Only those of this machine.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub machine: Option<String>,

@@ -8,6 +8,7 @@
 
 mod answers;
 mod check;
+mod edition;
 mod event;
 mod export;
 mod handover;
@@ -26,43 +27,59 @@ pub use answers::{
     AskedRequest, ComparedLine, LintFinding, LintReport, Side,
 };
 pub use check::{CheckReport, Finding, Severity};
+pub use edition::{DraftDifference, differences, etag, parse_etag};
 pub use event::Event;
-pub use export::{ExportQuery, Held, Inventory, InventoryMachine, ZoneQuery};
-pub use handover::{DeliveryQuery, DeliveryView, HandoverBody, HandoverView};
-pub use history::{Format, HostHistory, HostsQuery, RateReport, RatesQuery};
+pub use export::{
+    ExportsHostsQuery, ExportsInventoryQuery, ExportsZoneQuery, Held, Inventory, InventoryMachine,
+};
+pub use handover::{DeliveriesListQuery, DeliveryView, HandoverBody, HandoverView};
+pub use history::{HistoryHostsQuery, HistoryRatesQuery, HostHistory, RateReport, ReportFormat};
 pub use image::{
     CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, RevisionDetail, RevisionRow, Upload,
     UploadRequest, Work,
 };
-pub use install::{InstallDetail, InstallList, InstallNumbers, InstallQuery, InstallRow, LogLine};
+pub use install::{InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, LogLine};
 pub use lastmile_core::{
-    Fault,
-    answers::{PasswordInput, PasswordShown, Question, Settings},
-    boot::{
-        ActionDraft, Advice, After, Architecture, EntryDraft, HttpReach, Language, LoaderDraft, LoaderFacts,
-        MenuDraft, Origin, Parameter,
+    base::Fault,
+    decide::{
+        advice::Advice,
+        image::RevisionDraft,
+        install::{ArmRequest, ArmSeveral, Outlook, Progress},
+        loader::LoaderDraft,
+        machine::{CountBy, LabelDraft, MachineDraft, NamedMachine, NamingDraft, StandingDraft},
+        menu::{ActionDraft, EntryDraft, MenuDraft},
+        subnet::{Holding, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
     },
-    dhcp::LeaseState,
-    handover::{HandoverDraft, HandoverEvent},
-    history::{Day, GroupBy, HostRecord, Rates, Tally},
-    image::{Family, FileEntry, ImageKind, RevisionDraft, Sha256, Start, VolumePlace, recognise::Cpu},
-    install::{
-        ArmRequest, ArmSeveral, InstallState, Outlook, Progress, ReportStage, StageLimits, Step, StepKind,
+    model::{
+        answers::{PasswordInput, PasswordShown, Question, Settings},
+        handover::{HandoverDraft, HandoverEvent},
+        image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
+        install::{InstallState, ReportStage, StageLimits, Step, StepKind},
+        lease::LeaseState,
+        loader::{HttpReach, Language, LoaderFacts},
+        menu::After,
+        parameter::{Origin, Parameter},
+        settings::SiteSettings,
+        subnet::{HttpBoot, Identify, Mode, Newcomers},
     },
-    machine::{CountBy, LabelDraft, MachineDraft, NamedMachine, NamingDraft, StandingDraft},
-    net::{Holding, HttpBoot, Mode, Newcomers, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
-    site::SiteSettings,
-    trace::{Case, Diagnosis, Mark, Pair, Wire},
+    report::{
+        history::{Day, GroupBy, HostRecord, Rates, Tally},
+        trace::{Case, Diagnosis, Mark, Pair, Wire},
+    },
 };
+pub use lastmile_formats::{architecture::Architecture, cpu::Cpu};
 pub use machine::{
-    Installed, LoaderChoice, MachineDetail, MachineList, MachineQuery, MachineRow, MachineSort, NamingView,
-    PlanView, Stage,
+    Installed, LoaderChoice, MachineDetail, MachineList, MachineRow, MachineSort, MachinesListQuery,
+    NamingView, PlanView, Stage,
 };
 pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, PreviewRequest, ScreenView};
 pub use problem::{PROBLEM_JSON, Problem};
 pub use status::{Counters, Status};
-pub use things::{ContentView, FoundFile, FoundLoader, LeaseView, LoaderView, ReservationView, SubnetView};
-pub use trace::{NewcomerView, OptionLine, Trace, TraceComparison, TraceLine};
+pub use things::{
+    ContentView, FoundFile, FoundLoader, LeaseView, LoaderPackages, LoaderView, ReservationView, SubnetView,
+    SubnetsRemoveQuery,
+};
+pub use trace::{NewcomerView, OptionLine, Trace, TraceComparison, TraceLine, TracesCompareQuery};
 
 /// The OpenAPI document of the admin API, as reviewed.
 pub const OPENAPI: &str = include_str!("../openapi.json");

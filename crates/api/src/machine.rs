@@ -2,9 +2,9 @@
 
 use jiff::Timestamp;
 use lastmile_core::{
-    install::{InstallState, StepKind},
-    machine::{NamedMachine, StandingDraft},
-    trace::Diagnosis,
+    decide::machine::{NamedMachine, StandingDraft},
+    model::install::{InstallState, StepKind},
+    report::trace::Diagnosis,
 };
 use serde::{Deserialize, Serialize};
 
@@ -48,6 +48,17 @@ impl Stage {
         }
     }
 
+    /// Every stage, in that order.
+    pub const ALL: [Self; 7] = [
+        Self::Failed,
+        Self::Stalled,
+        Self::Installing,
+        Self::Booting,
+        Self::Armed,
+        Self::Idle,
+        Self::Installed,
+    ];
+
     /// The word for it.
     #[must_use]
     pub const fn as_str(self) -> &'static str {
@@ -60,6 +71,18 @@ impl Stage {
             Self::Idle => "idle",
             Self::Installed => "installed",
         }
+    }
+}
+
+impl std::str::FromStr for Stage {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let named = Self::ALL.into_iter().find(|stage| stage.as_str() == text);
+        named.ok_or_else(|| {
+            let all: Vec<&str> = Self::ALL.iter().map(|stage| stage.as_str()).collect();
+            format!("there is no stage '{text}'; there are {}", all.join(", "))
+        })
     }
 }
 
@@ -145,7 +168,7 @@ pub struct PlanView {
     /// Why: the first rule that applied.
     pub why: String,
     /// Kernel parameters of what starts, with their origins, and what is secret left out.
-    pub parameters: Vec<lastmile_core::boot::Parameter>,
+    pub parameters: Vec<lastmile_core::model::parameter::Parameter>,
     /// The loader that each kind of firmware is given; none if the machine gets no boot information.
     pub loaders: Vec<LoaderChoice>,
     /// The menu in the loader's language, with what is secret left out.
@@ -194,7 +217,7 @@ pub enum MachineSort {
 /// Which machines are asked for.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
-pub struct MachineQuery {
+pub struct MachinesListQuery {
     /// Only those whose name, MAC address, address, label or image holds this text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,

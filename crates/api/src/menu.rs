@@ -1,8 +1,12 @@
 //! Menus, labels and the site's settings as they are read.
 
 use lastmile_core::{
-    boot::{Architecture, HttpReach, Language, Menu, MenuDraft},
-    machine::Label,
+    decide::menu::MenuDraft,
+    model::{
+        label::Label,
+        loader::{HttpReach, Language},
+        menu::Menu,
+    },
 };
 use serde::{Deserialize, Serialize};
 
@@ -34,9 +38,8 @@ pub struct PreviewRequest {
     pub draft: Option<MenuDraft>,
     /// The machine that would show it, by name or MAC address; an example if left out.
     pub machine: Option<String>,
-    /// The firmware; what is known of the machine if left out.
-    #[schema(value_type = Option<String>)]
-    pub architecture: Option<Architecture>,
+    /// The firmware, as in `uefi-x64`; what is known of the machine if left out.
+    pub architecture: Option<String>,
     /// The loader's language; that of the loader for the firmware if left out.
     pub language: Option<Language>,
 }
@@ -61,7 +64,7 @@ pub struct MenuPreview {
     /// Entries that this machine does not get, and why.
     pub left_out: Vec<LeftOutEntry>,
     /// What is wrong with the draft; the screen is of the part that is right.
-    pub faults: Vec<lastmile_core::Fault>,
+    pub faults: Vec<lastmile_core::base::Fault>,
 }
 
 /// One screen.
@@ -81,7 +84,7 @@ pub struct EntryParameters {
     /// The entry's key.
     pub key: String,
     /// The words, with their origins.
-    pub parameters: Vec<lastmile_core::boot::Parameter>,
+    pub parameters: Vec<lastmile_core::model::parameter::Parameter>,
 }
 
 /// An entry that a machine does not get.
@@ -104,17 +107,20 @@ pub struct LabelView {
     pub menu: Option<String>,
     /// How many machines have it.
     pub machines: usize,
+    /// Which saved form this is, for a change that must not be saved over somebody else's.
+    pub etag: String,
 }
 
 impl LabelView {
     /// From the record, which a label need not have.
     #[must_use]
-    pub fn new(name: &str, label: Option<&Label>, machines: usize) -> Self {
+    pub fn new(name: &str, label: Option<&Label>, machines: usize, edition: u64) -> Self {
         Self {
             name: name.into(),
             parameters: label.map(|label| label.parameters.clone()).unwrap_or_default(),
             menu: label.and_then(|label| label.menu.clone()),
             machines,
+            etag: crate::etag(edition),
         }
     }
 }

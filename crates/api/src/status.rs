@@ -15,6 +15,8 @@ pub struct Status {
     pub listens: Vec<String>,
     /// How many machines are registered.
     pub machines: usize,
+    /// Why what was last to be recorded could not be: no room, no right to write. Nothing is granted or taken until it can be.
+    pub trouble: Option<String>,
     /// What was counted since the start.
     pub counters: Counters,
 }

@@ -4,10 +4,12 @@ use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 use lastmile_core::{
-    boot::{HttpReach, Language, Loader, LoaderFacts},
-    dhcp::{LeaseRecord, LeaseState},
-    image::FileEntry,
-    net::SubnetDraft,
+    decide::subnet::SubnetDraft,
+    model::{
+        image::FileEntry,
+        lease::{LeaseRecord, LeaseState},
+        loader::{HttpReach, Language, Loader, LoaderFacts},
+    },
 };
 use serde::{Deserialize, Serialize};
 
@@ -28,6 +30,15 @@ pub struct SubnetView {
     /// The address at which its machines reach this service.
     #[schema(value_type = String)]
     pub service: Ipv4Addr,
+}
+
+/// How a subnet is removed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct SubnetsRemoveQuery {
+    /// Its reservations go with it; otherwise a subnet that has some is not removed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with_reservations: Option<bool>,
 }
 
 /// A reservation.
@@ -125,7 +136,7 @@ pub struct ContentView {
     pub size: u64,
 }
 
-/// A loader that the operating system's packages put on the service's host.
+/// A loader that was found in the operating system's packages.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct FoundLoader {
     /// The name it would get.
@@ -138,10 +149,24 @@ pub struct FoundLoader {
     pub user_class: Option<String>,
     /// The file that firmware would be told to fetch.
     pub boot_file: String,
-    /// Where its files are: the name each would get, and its path on the service's host.
+    /// Where its files are: the name each would get, and the path at which its package puts it.
     pub files: Vec<FoundFile>,
     /// Why it cannot be added as it is, if it cannot.
     pub in_the_way: Option<String>,
+}
+
+/// Package files, uploaded before, in which loaders are looked for.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LoaderPackages {
+    /// Debian packages. The files of one loader may lie in several.
+    #[schema(max_items = 16)]
+    pub packages: Vec<FileEntry>,
+}
+
+impl LoaderPackages {
+    /// How many packages are looked into at once.
+    pub const MOST: usize = 16;
 }
 
 /// A file of a loader that was found.

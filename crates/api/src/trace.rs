@@ -1,11 +1,17 @@
 //! Traces as they are read.
 
 use jiff::Timestamp;
-use lastmile_core::{
-    dhcp::{Message, option_name},
-    trace::{Diagnosis, Mark, Pair, Seen, TraceEvent, Wire},
-};
+use lastmile_core::report::trace::{Diagnosis, Mark, Pair, Seen, TraceEvent, Wire};
+use lastmile_formats::dhcp::{Message, option_name};
 use serde::{Deserialize, Serialize};
+
+/// Whose boot is on the other side.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct TracesCompareQuery {
+    /// A machine's name or a newcomer's MAC address.
+    pub with: String,
+}
 
 /// One thing that happened between a machine and the service.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -122,7 +128,7 @@ fn options(message: Option<Message>) -> Vec<OptionLine> {
 fn shown(code: u8, value: &[u8]) -> String {
     const ADDRESSES: [u8; 11] = [1, 3, 4, 5, 6, 7, 28, 42, 50, 54, 150];
     const NUMBERS: [u8; 7] = [26, 51, 57, 58, 59, 2, 108];
-    let hexadecimal = || lastmile_core::hex::encode(value);
+    let hexadecimal = || hex::encode(value);
     if code == 55 {
         return value.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
     }
@@ -135,7 +141,7 @@ fn shown(code: u8, value: &[u8]) -> String {
     }
     if code == 93 && value.len() == 2 {
         let code = u16::from_be_bytes([value[0], value[1]]);
-        return format!("{code} ({})", lastmile_core::boot::Firmware::from_code(code));
+        return format!("{code} ({})", lastmile_formats::architecture::Firmware::from_code(code));
     }
     match std::str::from_utf8(value) {
         Ok(text) if value.len() > 1 && !text.trim_end_matches('\0').chars().any(char::is_control) => {

@@ -22,11 +22,19 @@ use std::{
 use lastmile_api::{ImageKind, RevisionDraft};
 use lastmile_client::Client;
 use lastmile_core::{
-    boot::{HttpReach, Language, MenuDraft, Reader, Service, Viewer, plan, render, screen_for},
-    machine::{MachineDraft, StandingDraft},
-    net::Mac,
-    site::{Site, SiteSettings},
+    decide::{
+        boot::{Viewer, plan, render, screen_for},
+        machine::{MachineDraft, StandingDraft},
+        menu::MenuDraft,
+    },
+    model::{
+        loader::{HttpReach, Language, Reader},
+        service::Service,
+        settings::SiteSettings,
+    },
+    site::Site,
 };
+use lastmile_formats::mac::Mac;
 use lastmile_server::{Config, Running};
 
 const MIB: usize = 1024 * 1024;
@@ -156,9 +164,9 @@ fn http(runtime: &tokio::runtime::Runtime, running: &Running, folder: &Path) {
     };
     runtime.block_on(async {
         let files = vec![client.upload_bytes("file", content).await.unwrap()];
-        client.create_revision(&RevisionDraft { files, ..draft("plain") }).await.unwrap();
+        client.images_create(&RevisionDraft { files, ..draft("plain") }).await.unwrap();
         let in_place = Some(iso.to_str().unwrap().to_owned());
-        client.create_revision(&RevisionDraft { in_place, ..draft("iso") }).await.unwrap();
+        client.images_create(&RevisionDraft { in_place, ..draft("iso") }).await.unwrap();
         settled(&client).await;
     });
     let boot = running.listening().http[0];
@@ -182,7 +190,7 @@ fn http(runtime: &tokio::runtime::Runtime, running: &Running, folder: &Path) {
 /// Waits until nothing is being read any more.
 async fn settled(client: &Client) {
     loop {
-        let images = client.images().await.unwrap();
+        let images = client.images_list().await.unwrap();
         if images.iter().all(|image| image.current.verified.is_some()) {
             return;
         }
@@ -215,7 +223,7 @@ fn import(runtime: &tokio::runtime::Runtime, running: &Running, folder: &Path) {
                 ..RevisionDraft::default()
             };
             let began = Instant::now();
-            client.create_revision(&draft).await.unwrap();
+            client.images_create(&draft).await.unwrap();
             ready = ready.min(began.elapsed());
             settled(&client).await;
             verified = verified.min(began.elapsed());

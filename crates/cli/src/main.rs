@@ -110,16 +110,25 @@ enum Command {
     },
 }
 
-#[tokio::main]
-async fn main() -> ExitCode {
+/// Longest wait at the end for threads that are still at something.
+const GRACE: std::time::Duration = std::time::Duration::from_secs(2);
+
+fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    match run(arguments).await {
-        Ok(code) => code,
-        Err(failure) => {
-            failure.print();
-            ExitCode::FAILURE
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            Failure::Io(error).print();
+            return ExitCode::FAILURE;
         }
-    }
+    };
+    let code = runtime.block_on(run(arguments)).unwrap_or_else(|failure| {
+        failure.print();
+        ExitCode::FAILURE
+    });
+    // A thread that hangs must not keep a service from being started anew.
+    runtime.shutdown_timeout(GRACE);
+    code
 }
 
 async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
@@ -137,7 +146,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Label(command) => label::run(command, &client, &out).await?,
         Command::Settings(command) => settings::run(command, &client, &out).await?,
         Command::Answers(command) => return answers::run(command, &client, &out).await,
-        Command::Machine(command) => machine::run(command, &client, &out).await?,
+        Command::Machine(command) => return machine::run(command, &client, &out).await,
         Command::Install(command) => return install::run(command, &client, &out).await,
         Command::Wait(arguments) => return wait::run(&arguments, &client, &out).await,
         Command::History(command) => history::run(command, &client, &out).await?,

@@ -5,8 +5,9 @@ use std::io::{IsTerminal, Write};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, presets};
 use indicatif::{ProgressBar, ProgressStyle};
 use jiff::Timestamp;
+use lastmile_api::DraftDifference;
 use lastmile_client::{ClientError, UploadProgress};
-use lastmile_core::Fault;
+use lastmile_core::base::Fault;
 use serde::Serialize;
 use thiserror::Error;
 
@@ -216,6 +217,8 @@ pub(crate) enum Failure {
         /// What to do.
         mend: &'static str,
     },
+    #[error("{0}")]
+    Broken(String),
     #[error("{what}")]
     Faults {
         /// What cannot be done.
@@ -238,7 +241,8 @@ impl Failure {
     fn advice(&self) -> Vec<String> {
         match self {
             Self::Client(ClientError::Problem(problem)) => {
-                problem.faults.iter().flat_map(fault_lines).collect()
+                let faults = problem.faults.iter().flat_map(fault_lines);
+                faults.chain(problem.differences.iter().flat_map(difference_lines)).collect()
             }
             Self::Client(ClientError::Unreachable { .. }) => vec![
                 "Is the service running? `systemctl status lastmile` tells, `lastmile serve` starts it."
@@ -250,6 +254,15 @@ impl Failure {
             _ => vec![],
         }
     }
+}
+
+fn difference_lines(difference: &DraftDifference) -> [String; 3] {
+    let or_nothing = |text: &Option<String>| text.clone().unwrap_or_else(|| "nothing".into());
+    [
+        format!("{}:", difference.place),
+        format!("    saved  {}", or_nothing(&difference.saved)),
+        format!("    yours  {}", or_nothing(&difference.yours)),
+    ]
 }
 
 fn fault_lines(fault: &Fault) -> [String; 2] {

@@ -330,14 +330,20 @@ fn installer() -> tempfile::TempDir {
     root
 }
 
-/// What the installer's database holds after it has read a file, by question.
-fn read_back(root: &std::path::Path, file: &str, questions: &[&str]) -> Vec<String> {
+/// What the installer's database holds after it has read a file, by question. Each of them must be there.
+fn read_back<const N: usize>(root: &std::path::Path, file: &str, questions: [&str; N]) -> [String; N] {
     fs::copy(file, root.join("tmp/preseed.cfg")).unwrap();
-    let ask: String =
-        questions.iter().enumerate().map(|(index, q)| format!("debconf-get {q} >/tmp/{index}\n")).collect();
+    let ask: String = questions
+        .iter()
+        .enumerate()
+        .map(|(index, q)| format!("debconf-get {q} >/tmp/{index} || {{ echo no {q}; exit 1; }}\n"))
+        .collect();
+    // Whether the script's exit status becomes the frontend's is a matter of which of the two notices the end first: the script
+    // says itself that it came to its end.
     let script = format!(
         "#!/bin/sh\n. /usr/share/debconf/confmodule\nexec >/tmp/said 2>&1\n\
-         debconf-loadtemplate d-i /var/lib/dpkg/info/*.templates\ndebconf-set-selections /tmp/preseed.cfg || exit 1\n{ask}"
+         debconf-loadtemplate d-i /var/lib/dpkg/info/*.templates\n\
+         debconf-set-selections /tmp/preseed.cfg || exit 1\n{ask}echo all of it"
     );
     program(&root.join("tmp/ask"), &script);
     let run = Command::new("chroot")
@@ -346,10 +352,12 @@ fn read_back(root: &std::path::Path, file: &str, questions: &[&str]) -> Vec<Stri
         .output()
         .unwrap();
     let said = fs::read_to_string(root.join("tmp/said")).unwrap_or_default();
-    assert!(run.status.success(), "{file}, {}: {said} {}", run.status, String::from_utf8_lossy(&run.stderr));
-    let value =
-        |index: usize| fs::read_to_string(root.join(format!("tmp/{index}"))).unwrap().trim_end().to_owned();
-    (0..questions.len()).map(value).collect()
+    fs::remove_file(root.join("tmp/said")).unwrap();
+    let errors = String::from_utf8_lossy(&run.stderr);
+    assert!(said.ends_with("all of it\n"), "{file}, {}: {said} {errors}", run.status);
+    std::array::from_fn(|index| {
+        fs::read_to_string(root.join(format!("tmp/{index}"))).unwrap().trim_end().to_owned()
+    })
 }
 
 #[test]
@@ -358,15 +366,6 @@ fn debians_installer_holds_what_the_files_say_however_hostile_it_is() {
     let golden = |case: &str| {
         format!("{}/../core/tests/answers/golden/preseed/{case}.preseed.cfg", env!("CARGO_MANIFEST_DIR"))
     };
-    let questions = [
-        "passwd/user-fullname",
-        "preseed/late_command",
-        "partman-auto/method",
-        "partman-auto/expert_recipe",
-        "partman/early_command",
-        "netcfg/get_hostname",
-        "partman-crypto/passphrase",
-    ];
     let unpacked = |command: &str, cut: &str| {
         let command = command.split(cut).next().unwrap();
         let output =
@@ -374,26 +373,32 @@ fn debians_installer_holds_what_the_files_say_however_hostile_it_is() {
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8(output.stdout).unwrap()
     };
-    let hostile = read_back(root.path(), &golden("hostile"), &questions);
-    assert_eq!(hostile[0], "it's \"Ö\" <b>&amp;</b> $HOME `id` %end #- yes {{ name }}");
-    let script = unpacked(&hostile[1], " >/target/root/lastmile-setup;");
+    let [full_name, late] =
+        read_back(root.path(), &golden("hostile"), ["passwd/user-fullname", "preseed/late_command"]);
+    assert_eq!(full_name, "it's \"Ö\" <b>&amp;</b> $HOME `id` %end #- yes {{ name }}");
+    let script = unpacked(&late, " >/target/root/lastmile-setup;");
     for line in
         ["|END", "||it's \"quoted\" \\ $HOME `id` \\n %s", "|\ttab – čaj ☕ <&>", "# First start", "END"]
     {
         assert!(script.lines().any(|found| found == line), "{line:?} is not in\n{script}");
     }
-    let quay = read_back(root.path(), &golden("quay"), &questions);
-    assert_eq!((quay[2].as_str(), quay[5].as_str()), ("crypto", "auklet-chart"));
-    assert_eq!(quay[6], "kittiwake & petrel");
+    let asked = [
+        "partman-auto/method",
+        "partman-auto/expert_recipe",
+        "netcfg/get_hostname",
+        "partman-crypto/passphrase",
+    ];
+    let [method, recipe, host_name, passphrase] = read_back(root.path(), &golden("quay"), asked);
+    assert_eq!((method.as_str(), host_name.as_str()), ("crypto", "auklet-chart"));
+    assert_eq!(passphrase, "kittiwake & petrel");
     assert!(
-        quay[3].starts_with("lastmile :: 537 537 537 fat32 ")
-            && quay[3].ends_with("mountpoint{ /var/log } ."),
-        "{}",
-        quay[3]
+        recipe.starts_with("lastmile :: 537 537 537 fat32 ") && recipe.ends_with("mountpoint{ /var/log } ."),
+        "{recipe}"
     );
-    let mirror = read_back(root.path(), &golden("mirror"), &questions);
-    assert_eq!(mirror[2], "raid");
-    let chooser = unpacked(&mirror[4], " >/tmp/lastmile-disks;");
+    let asked = ["partman-auto/method", "partman/early_command"];
+    let [method, early] = read_back(root.path(), &golden("mirror"), asked);
+    assert_eq!(method, "raid");
+    let chooser = unpacked(&early, " >/tmp/lastmile-disks;");
     assert!(chooser.lines().any(|line| line.starts_with("disk_left=$(usable |")), "{chooser}");
 }
 
@@ -409,7 +414,7 @@ fn debians_installer_reports_its_start_and_sends_its_log() {
     let (_, text) = get(url.trim_end_matches(';'));
     let file = service.write("preseed.cfg", text);
     let root = installer();
-    let early = read_back(root.path(), &file, &["preseed/early_command"]).remove(0);
+    let [early] = read_back(root.path(), &file, ["preseed/early_command"]);
     fs::create_dir_all(root.path().join("var/log")).unwrap();
     let log = root.path().join("var/log/syslog");
     fs::write(&log, "Nov 24 12:00:00 kernel: nothing to tell\n").unwrap();

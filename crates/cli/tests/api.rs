@@ -7,7 +7,8 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use lastmile_api::{
-    ArmRequest, Event, InstallState, MachineDraft, MachineQuery, MachineSort, PROBLEM_JSON, StandingDraft,
+    ArmRequest, Event, InstallState, MachineDraft, MachineSort, MachinesListQuery, PROBLEM_JSON,
+    StandingDraft,
 };
 use lastmile_client::{Client, ClientError};
 use reqwest::{Method, StatusCode};
@@ -97,7 +98,7 @@ async fn content_is_kept_only_if_it_is_what_it_says() {
     let (status, _, problem) = call(&service, Method::POST, "/images", &image.to_string(), &[]).await;
     assert_eq!(status, 422);
     assert!(problem["faults"][0]["what"].as_str().unwrap().contains("is not in the library"), "{problem}");
-    assert!(client.images().await.unwrap().is_empty());
+    assert!(client.images_list().await.unwrap().is_empty());
 }
 
 #[tokio::test]
@@ -105,11 +106,11 @@ async fn whoever_watches_is_told_of_every_change() {
     let service = loopback(23_030);
     service.fill();
     let client = Client::new(service.server(), "watcher").unwrap();
-    let mut events = Box::pin(client.events().await.unwrap());
+    let mut events = Box::pin(client.events_stream().await.unwrap());
     let mut next =
         async || tokio::time::timeout(Duration::from_secs(10), events.next()).await.unwrap().unwrap();
 
-    client.cancel_install(1).await.unwrap();
+    client.installs_cancel(1).await.unwrap();
     let Event::Install { install } = next().await else { panic!("an install was expected first") };
     assert_eq!((install.number, install.state), (1, InstallState::Cancelled));
     assert_eq!(install.reason.as_deref(), Some("cancelled by watcher"));
@@ -118,10 +119,10 @@ async fn whoever_watches_is_told_of_every_change() {
 
     let renamed =
         MachineDraft { standing: StandingDraft::Ignored, ..MachineDraft::new("auklet-bridge", machine.macs) };
-    client.replace_machine(MACHINE, &renamed).await.unwrap();
+    client.machines_replace(MACHINE, &renamed).await.unwrap();
     assert!(matches!(next().await, Event::Machine { machine } if machine.name == "auklet-bridge"));
     assert_eq!(next().await, Event::Gone { name: MACHINE.into() });
-    let plan = client.machine("auklet-bridge").await.unwrap().plan;
+    let plan = client.machines_read("auklet-bridge").await.unwrap().value.plan;
     assert_eq!((plan.gets.as_str(), plan.loaders.len()), ("no boot information", 0));
     assert_eq!(plan.why, "auklet-bridge is set to be ignored");
     let arm = ArmRequest {
@@ -130,7 +131,9 @@ async fn whoever_watches_is_told_of_every_change() {
         answers: "quay-server".into(),
         asked: Default::default(),
     };
-    let Err(ClientError::Problem(problem)) = client.arm(&arm).await else { panic!("armed, though ignored") };
+    let Err(ClientError::Problem(problem)) = client.installs_arm(&arm).await else {
+        panic!("armed, though ignored")
+    };
     assert_eq!(problem.faults[0].what, "auklet-bridge is set to be ignored");
 }
 
@@ -145,17 +148,17 @@ async fn lists_are_filtered_ordered_and_paged() {
             .get(usize::from(number))
             .cloned()
             .unwrap_or_default();
-        client.create_machine(&draft).await.unwrap();
+        client.machines_create(&draft).await.unwrap();
     }
-    let names = async |query: MachineQuery| {
-        let list = client.machines(&query).await.unwrap();
+    let names = async |query: MachinesListQuery| {
+        let list = client.machines_list(&query).await.unwrap();
         (list.machines.into_iter().map(|machine| machine.name).collect::<Vec<_>>(), list.total)
     };
-    let query = MachineQuery { limit: Some(3), offset: Some(23), ..Default::default() };
+    let query = MachinesListQuery { limit: Some(3), offset: Some(23), ..Default::default() };
     assert_eq!(names(query).await, (vec!["locker-23".into(), "locker-24".into()], 25));
-    let query = MachineQuery { text: Some("00:1".into()), limit: Some(1), ..Default::default() };
+    let query = MachinesListQuery { text: Some("00:1".into()), limit: Some(1), ..Default::default() };
     assert_eq!(names(query).await, (vec!["locker-16".into()], 9), "by MAC address");
-    let query = MachineQuery {
+    let query = MachinesListQuery {
         sort: Some(MachineSort::Name),
         reverse: Some(true),
         limit: Some(1),
@@ -163,12 +166,12 @@ async fn lists_are_filtered_ordered_and_paged() {
     };
     assert_eq!(names(query).await.0, ["locker-24"]);
     for (label, fitting) in [("kiosk", 2), ("kiosk,chart", 1), ("kios", 0)] {
-        let query = MachineQuery { label: Some(label.into()), ..Default::default() };
-        assert_eq!(client.machines(&query).await.unwrap().total, fitting, "{label}");
+        let query = MachinesListQuery { label: Some(label.into()), ..Default::default() };
+        assert_eq!(client.machines_list(&query).await.unwrap().total, fitting, "{label}");
     }
-    let query = MachineQuery { stage: Some("failed,stalled".into()), ..Default::default() };
+    let query = MachinesListQuery { stage: Some("failed,stalled".into()), ..Default::default() };
     assert_eq!(names(query).await, (vec![], 0));
-    let list = client.machines(&MachineQuery::default()).await.unwrap();
+    let list = client.machines_list(&MachinesListQuery::default()).await.unwrap();
     assert_eq!(list.stages["idle"], 25);
 }
 

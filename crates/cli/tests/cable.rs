@@ -11,7 +11,7 @@ use std::{
 };
 
 use lastmile_api::Sha256;
-use lastmile_core::tftp::{Packet, Receiver, ReceiverState, Wishes};
+use lastmile_formats::tftp::{Packet, Receiver, ReceiverState, Wishes};
 use lastmile_sim::cable::{Cable, End, Faults, Tally};
 use support::{
     background::Background,

@@ -184,7 +184,7 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
         assert!(said.contains(part), "lacks {part:?}:\n{said}");
     }
     assert_eq!(service.json(&["subnet", "list"]).as_array().unwrap().len(), 0);
-    // The service's own address in a range.
+    // A network that no machine is on.
     let (_, said) = service.fail(&[
         "subnet",
         "add",
@@ -195,7 +195,7 @@ fn bad_input_is_refused_whole_with_place_and_mend() {
         "--pool",
         "127.0.0.1-127.0.0.5",
     ]);
-    assert!(said.contains("holds 127.0.0.1, this service's own address"), "{said}");
+    assert!(said.contains("127.0.0.0/24 is no network of hosts: it is for the host itself"), "{said}");
 
     let (_, said) = service.fail(&["machine", "add", "auklet", "--mac", "02:00:5e:00:53", "--mac", "x"]);
     assert!(said.contains("macs[0]: '02:00:5e:00:53' has 10 hexadecimal digits"), "{said}");
@@ -309,7 +309,7 @@ fn what_is_in_use_stays() {
     service.run(&arm);
     for (words, part) in [
         (["image", "remove", "tidewrack-12"], "install 1 of tidewrack-12 goes on"),
-        (["answers", "remove", "quay-server"], "install 1 with answers quay-server goes on"),
+        (["answers", "remove", "quay-server"], "install 1 uses answers quay-server"),
         (["machine", "remove", "auklet-chart"], "install 1 goes on for auklet-chart"),
     ] {
         let (_, said) = service.fail(&words);

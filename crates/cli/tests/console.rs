@@ -3,8 +3,10 @@
 
 mod support;
 
-use lastmile_api::{ArmRequest, InstallQuery, MachineDraft};
-use lastmile_core::boot::Architecture;
+use std::path::Path;
+
+use lastmile_api::{ArmRequest, InstallsListQuery, MachineDraft};
+use lastmile_formats::architecture::Architecture;
 use lastmile_sim::{Booted, Identity, Machine, Pace};
 use support::{browser::Browser, demo::Demo};
 
@@ -15,15 +17,24 @@ async fn installs_are_seen_to_happen_without_a_reload() {
     browser.go(&demo.console).await;
     browser.wait_for_text("skerry-kiosk-1").await;
     browser.wait_for_text("live").await;
-    // Every stage passes before the eyes of whoever looks: nothing is clicked, nothing reloaded.
-    for stage in ["armed", "booting", "installing", "installed"] {
-        browser.wait_for_text(stage).await;
-        if stage == "installing" {
-            tokio::time::sleep(std::time::Duration::from_secs(2)).await;
-            browser.picture("console-machines.png").await;
-        }
-    }
-    browser.wait_for_text("tidewrack-12 r1").await;
+    // Every stage of one machine passes before the eyes of whoever looks: nothing is clicked, nothing reloaded. What a row
+    // says for a moment only is noted by the page itself.
+    let row = "[role=row]:has(a[href='/machines/skerry-kiosk-1'])";
+    let watch = "window.said = []; const note = () => { const row = document.querySelector(arguments[0]); \
+                 if (row) { window.said.push(row.textContent); } }; note(); \
+                 new MutationObserver(note).observe(document.body, { childList: true, characterData: true, subtree: true });";
+    browser.client.execute(watch, vec![row.into()]).await.unwrap();
+    browser.wait_for_text_in(row, "installing").await;
+    tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+    browser.picture("console-machines.png").await;
+    browser.wait_for_text_in(row, "installed").await;
+    browser.wait_for_text_in(row, "tidewrack-12 r1").await;
+    let said = browser.client.execute("return window.said", vec![]).await.unwrap();
+    let said: Vec<&str> = said.as_array().unwrap().iter().map(|text| text.as_str().unwrap()).collect();
+    let first = |stage: &str| {
+        said.iter().position(|text| text.contains(stage)).unwrap_or_else(|| panic!("{said:#?}"))
+    };
+    assert!(first("installing") < first("installed"), "{said:#?}");
 
     browser.follow("a[href='/machines/skerry-kiosk-1']").await;
     browser.wait_for_text("If it boots now").await;
@@ -75,7 +86,7 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
         answers: "quay-server".into(),
         asked: Default::default(),
     };
-    client.arm(&arm).await.unwrap();
+    client.installs_arm(&arm).await.unwrap();
     let identity =
         Identity { mac: "00:00:5e:00:53:41".parse().unwrap(), architecture: Architecture::UefiX64 };
     let kittiwake = Machine::new(identity, demo.reached().await, Pace::FULL).unwrap();
@@ -176,7 +187,7 @@ async fn what_other_programs_read_is_looked_at_first() {
 async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
     let demo = Demo::start();
     let client = demo.client();
-    let have = client.machines(&lastmile_api::MachineQuery::default()).await.unwrap().total;
+    let have = client.machines_list(&lastmile_api::MachinesListQuery::default()).await.unwrap().total;
     let numbers: Vec<usize> = (have..10_000).collect();
     for batch in numbers.chunks(64) {
         let mut adding = tokio::task::JoinSet::new();
@@ -186,7 +197,7 @@ async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
                 vec![format!("02:00:00:00:{:02x}:{:02x}", number / 256, number % 256)],
             );
             let client = client.clone();
-            adding.spawn(async move { client.create_machine(&draft).await.unwrap() });
+            adding.spawn(async move { client.machines_create(&draft).await.unwrap() });
         }
         adding.join_all().await;
     }
@@ -203,7 +214,7 @@ async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
     browser.wait_for_text("tern-gate-1").await;
     // The story of the demo goes on beside all of it.
     let end = std::time::Instant::now() + std::time::Duration::from_secs(60);
-    while client.installs(&InstallQuery::default()).await.unwrap().total < 6 {
+    while client.installs_list(&InstallsListQuery::default()).await.unwrap().total < 6 {
         assert!(std::time::Instant::now() < end, "the demo stands still");
         tokio::time::sleep(std::time::Duration::from_millis(200)).await;
     }
@@ -300,7 +311,7 @@ async fn a_subnet_is_entered_drawn_changed_and_checked() {
     browser.click("form button[type=submit]").await;
     browser.wait_for_text("1 reserved").await;
     assert_eq!(
-        demo.client().reservations("quay-lab").await.unwrap()[0].machine.as_deref(),
+        demo.client().subnets_reservations("quay-lab").await.unwrap()[0].machine.as_deref(),
         Some("auklet-chart")
     );
 
@@ -363,7 +374,7 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
     browser.choose("select[aria-label='Kind']", "tool").await;
     browser.click("button[type=submit].btn-primary").await;
     browser.wait_for_text("Revision 1, the current one").await;
-    let image = demo.client().image("plimsoll-new").await.unwrap();
+    let image = demo.client().images_read("plimsoll-new").await.unwrap();
     assert_eq!(image.image.current.kernel_version.as_deref(), Some("7.1.0-quay"));
     // Its title is changed in its place; an empty one is refused, in words.
     browser.fill("input[aria-label=Title]", " ").await;
@@ -372,7 +383,7 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
     browser.fill("input[aria-label=Title]", "Plimsoll for the yard").await;
     browser.click("input[aria-label=Title] + button").await;
     browser.wait_for_no_text("title: empty").await;
-    assert_eq!(demo.client().image("plimsoll-new").await.unwrap().image.title, "Plimsoll for the yard");
+    assert_eq!(demo.client().images_read("plimsoll-new").await.unwrap().image.title, "Plimsoll for the yard");
     browser.go(&format!("{}/import", demo.console)).await;
     browser.fill("input[aria-label^='Path of the ISO']", "/etc/hostname").await;
     browser.click("button[type=submit]").await;
@@ -390,7 +401,7 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
         ..lastmile_api::RevisionDraft::default()
     };
     draft.files.clone_from(&image.revision.files);
-    demo.client().create_revision(&draft).await.unwrap();
+    demo.client().images_create(&draft).await.unwrap();
     browser.wait_for_text("Revision 2, the current one").await;
     browser.click("button[aria-label='Make it current: r1']").await;
     browser.wait_for_text("Revision 1, the current one").await;
@@ -431,7 +442,7 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
     browser.wait_for_no_text("Values are: name").await;
     browser.click("button.btn-primary").await;
     browser.wait_for_text("saved").await;
-    let menu = demo.client().menu("workshop").await.unwrap().menu;
+    let menu = demo.client().menus_read("workshop").await.unwrap().value.menu;
     let keys: Vec<&str> = menu.entries.iter().map(|entry| entry.key.as_str()).collect();
     assert_eq!(keys, ["disk", "install", "lantern", "bollard", "tools"]);
     assert!(menu.entries[2].keep_guard && menu.entries[2].guard.is_none());
@@ -440,6 +451,20 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
     browser.wait_for_text("the site, menu kiosk shows menu workshop").await;
 
     browser.go(&format!("{}/loaders", demo.console)).await;
+    browser.wait_for_text("From package files").await;
+    let packages = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/arm64");
+    let field =
+        browser.client.find(fantoccini::Locator::Css("input[aria-label='Package files']")).await.unwrap();
+    let mut chosen: Vec<String> = std::fs::read_dir(packages)
+        .unwrap()
+        .map(|file| file.unwrap().path().canonicalize().unwrap().to_str().unwrap().to_owned())
+        .collect();
+    chosen.sort();
+    field.send_keys(&chosen.join("\n")).await.unwrap();
+    browser.wait_for_text("signed-arm64").await;
+    browser.picture("console-loaders.png").await;
+    browser.click("button[aria-label='Add signed-arm64']").await;
+    browser.wait_for_text("a loader named 'signed-arm64' exists already").await;
     browser.wait_for_text("PXELINUX 6.04").await;
     browser.click("button[aria-label='Remove bios-core']").await;
     browser.click("button[aria-label='Add bios-http']").await;

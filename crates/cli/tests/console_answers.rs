@@ -43,7 +43,7 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
     browser.wait_for_text("useradd -m").await;
     browser.click("button.btn-primary").await;
     browser.wait_for_text("saved as v3").await;
-    let saved = demo.client().answers("quay-server").await.unwrap();
+    let saved = demo.client().answers_read("quay-server").await.unwrap();
     assert_eq!(saved.settings.time_zone.as_deref(), Some("Europe/Oslo"));
     assert!(
         saved.settings.users.contains_key("deckhand") && saved.settings.users["purser"].password.is_some()
@@ -85,7 +85,7 @@ async fn what_is_left_open_is_answered_in_the_console() {
         answers: "bridge-chart".into(),
         asked: Default::default(),
     };
-    let armed = demo.client().arm(&request).await.unwrap();
+    let armed = demo.client().installs_arm(&request).await.unwrap();
     let browser = Browser::open(1280, 800, false).await;
     browser.go(&format!("{}/installs/{}", demo.console, armed.number)).await;
     browser.wait_for_text("At which berth does it stand?").await;
@@ -96,7 +96,7 @@ async fn what_is_left_open_is_answered_in_the_console() {
     browser.click("form[aria-label='Open questions'] button").await;
     browser.wait_for_no_text("waits on its screen").await;
     browser.wait_for_text("Asked: berth").await;
-    let parameters = demo.client().machine("kittiwake-chart").await.unwrap().plan.parameters;
+    let parameters = demo.client().machines_read("kittiwake-chart").await.unwrap().value.plan.parameters;
     assert!(
         parameters.iter().any(|parameter| parameter.word == "hostname=kittiwake-chart-12"),
         "{parameters:?}"

@@ -5,7 +5,7 @@ mod support;
 
 use std::time::Duration;
 
-use lastmile_api::{Family, ImageKind, InstallQuery, InstallState, MachineQuery, RevisionDraft};
+use lastmile_api::{Family, ImageKind, InstallState, InstallsListQuery, MachinesListQuery, RevisionDraft};
 use support::{browser::Browser, demo::Demo, wait_for};
 
 #[tokio::test]
@@ -37,8 +37,8 @@ async fn an_install_is_armed_watched_and_called_off_in_the_console() {
     browser.click("details summary.btn").await;
     browser.click("details button.btn-error").await;
     browser.wait_for_text("Arm it again").await;
-    let query = InstallQuery { machine: Some("kittiwake-chart".into()), ..InstallQuery::default() };
-    assert_eq!(demo.client().installs(&query).await.unwrap().installs[0].state, InstallState::Cancelled);
+    let query = InstallsListQuery { machine: Some("kittiwake-chart".into()), ..InstallsListQuery::default() };
+    assert_eq!(demo.client().installs_list(&query).await.unwrap().installs[0].state, InstallState::Cancelled);
 
     // An installer's lines, and once some have ended, how far the others are.
     browser.go(&format!("{}/installs/1", demo.console)).await;
@@ -50,10 +50,10 @@ async fn an_install_is_armed_watched_and_called_off_in_the_console() {
 async fn the_record_is_read_as_a_whole() {
     let demo = Demo::start();
     let client = demo.client();
-    let query = InstallQuery { state: Some("installed".into()), ..InstallQuery::default() };
+    let query = InstallsListQuery { state: Some("installed".into()), ..InstallsListQuery::default() };
     let mut ended = 0;
     for _ in 0..600 {
-        ended = client.installs(&query).await.unwrap().total;
+        ended = client.installs_list(&query).await.unwrap().total;
         if ended >= 3 {
             break;
         }
@@ -86,7 +86,7 @@ async fn the_record_is_read_as_a_whole() {
         files,
         ..RevisionDraft::default()
     };
-    client.create_revision(&newer).await.unwrap();
+    client.images_create(&newer).await.unwrap();
     browser.go(&format!("{}/history", demo.console)).await;
     browser.wait_for_text("behind the current revision").await;
     browser.click("input[type='checkbox']").await;
@@ -182,7 +182,7 @@ async fn names_are_seen_before_they_are_saved() {
     browser.wait_for_text("All 3 can be saved so").await;
     browser.click("form button.btn-primary").await;
     browser.wait_for_text("machines are saved").await;
-    let query = MachineQuery { text: Some("point-".into()), ..MachineQuery::default() };
-    assert_eq!(demo.client().machines(&query).await.unwrap().total, MEANT.len());
+    let query = MachinesListQuery { text: Some("point-".into()), ..MachinesListQuery::default() };
+    assert_eq!(demo.client().machines_list(&query).await.unwrap().total, MEANT.len());
     browser.close().await;
 }

@@ -100,7 +100,7 @@ async fn a_reserved_address_and_the_answers_domain_go_before_what_the_subnet_giv
         http_port: 25_104,
         link: "198.51.100.1".parse().unwrap(),
     };
-    let architecture = lastmile_core::boot::Architecture::UefiX64;
+    let architecture = lastmile_formats::architecture::Architecture::UefiX64;
     let identity = lastmile_sim::Identity { mac: MAC.parse().unwrap(), architecture };
     let machine = lastmile_sim::Machine::new(identity, reached, lastmile_sim::Pace::FULL).unwrap();
     let lastmile_sim::Booted::Kernel { address, parameters } = machine.boot(&mut |_| {}).await.unwrap()

@@ -20,6 +20,7 @@ use support::{
     need,
     netns::Netns,
     service::Service,
+    site::disc,
     wait_for,
 };
 
@@ -318,6 +319,53 @@ fn uefi_boots_by_http_to_our_menu() {
         "{story}"
     );
     assert!(story.contains("GET /loader/00-00-5e-00-53-01/http-x64/grub-http.efi"), "{story}");
+}
+
+#[test]
+fn uefi_takes_a_disc_whole_by_http_and_starts_it_from_memory() {
+    let namespace = wire("disc");
+    let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
+    service.add_wire_subnet(&[]);
+    need("/usr/lib/grub/x86_64-efi/iso9660.mod", "grub-efi-amd64-bin");
+    // The disc's program reads a file of the disc, and then tells of it by asking for a path that names it.
+    let begin = service.write(
+        "begin.cfg",
+        "search --set=root --file /lantern/readme\nnet_bootp\nconfigfile (http,192.0.2.2)/disc-was-found-as-$root\n",
+    );
+    let program = service.folder.path().join("disc.efi");
+    let modules =
+        "http tftp efinet net normal configfile iso9660 part_gpt part_msdos search search_fs_file echo";
+    let made = Command::new(need("/usr/bin/grub-mkimage", "grub-common"))
+        .args(["-O", "x86_64-efi", "--prefix=/grub", "-c", &begin, "-o", program.to_str().unwrap()])
+        .args(modules.split(' '))
+        .status()
+        .unwrap();
+    assert!(made.success());
+    let disc = disc(service.folder.path(), "lantern", &program);
+    service.run(&["image", "add", disc.to_str().unwrap(), "--name", "lantern", "--kind", "live"]);
+    service.run(&[
+        "machine",
+        "add",
+        "auklet-chart",
+        "--mac",
+        "00:00:5e:00:53:01",
+        "--standing",
+        "live:lantern",
+    ]);
+    let mut firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    for family in ["IPv4", "IPv6"] {
+        firmware.push("-fw_cfg".into());
+        firmware.push(format!("name=opt/org.tianocore/{family}PXESupport,string=no"));
+    }
+    let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
+    wait_for_event(&service, "that the disc's program runs and finds its disc", |asked| {
+        asked.contains("disc-was-found-as-")
+    });
+    drop(computer);
+    let story = service.run(&["trace", "auklet-chart", "--all"]);
+    println!("{story}");
+    assert!(story.contains("GET /boot/00-00-5e-00-53-01/lantern/r1/lantern.iso"), "{story}");
+    assert!(!story.contains("disc-was-found-as-\n"), "{story}");
 }
 
 #[test]

@@ -3,10 +3,11 @@
 
 mod support;
 
-use std::{fs, process::Command, time::Duration};
+use std::{fs, io::Read, path::Path, process::Command, time::Duration};
 
-use serde_json::Value;
+use serde_json::{Value, json};
 use support::{
+    need,
     service::Service,
     site::{MAC, loopback},
     wait_for,
@@ -286,8 +287,8 @@ fn archives_and_cut_off_isos_are_what_they_are() {
     let iso = iso_of_tree(&service, "again.iso", &["-R"]);
     let bytes = fs::read(&iso).unwrap();
     let cut = service.write("cut.iso", &bytes[..bytes.len() / 2]);
-    let text = service.run(&["image", "add", &cut, "--name", "half", "--yes"]);
-    assert!(text.contains("it is cut off: it has "), "{text}");
+    let (code, text) = service.fail(&["image", "add", &cut, "--name", "half", "--yes"]);
+    assert!(code == 1 && text.contains("it is not served: iso: it is cut off: it has "), "{text}");
     service.add_answers();
     service.add_machine();
     let (_, said) =
@@ -334,4 +335,78 @@ fn a_large_file_goes_on_where_it_broke_off() {
     let witness = Command::new("sha256sum").arg(&large).output().unwrap();
     assert!(witness.stdout.starts_with(image["revision"]["files"][0]["sha256"].as_str().unwrap().as_bytes()));
     assert_eq!(fs::read_dir(service.folder.path().join("data/uploads")).unwrap().count(), 0);
+}
+
+/// Something that `make test` unpacked below `target/`.
+fn unpacked(path: &str) -> String {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses").join(path);
+    assert!(path.exists(), "{} is missing: `make packages-test` unpacks it", path.display());
+    path.canonicalize().unwrap().to_str().unwrap().into()
+}
+
+#[test]
+fn discs_whose_program_lies_in_a_boot_image_are_what_they_are() {
+    let service = loopback(23_840);
+    let inspect = |path: &str| service.json(&["image", "inspect", path]);
+    let test = inspect(&unpacked("root/usr/lib/memtest86+/memtest86+x64.iso"));
+    assert_eq!(test["draft"]["kind"], "tool", "{test}");
+    assert_eq!(test["draft"]["kernel"], "EFI/BOOT/bootx64.efi", "{test}");
+    let scripts = inspect(&need("/usr/lib/ipxe/ipxe.iso", "ipxe"));
+    assert_eq!(scripts["draft"]["program"], "el-torito/efi/boot/bootx64.efi", "{scripts}");
+    assert_eq!(scripts["draft"]["cpu"], "x64", "{scripts}");
+    // What BIOS starts from a disc is no program that a loader could start.
+    let rescue = inspect(&unpacked("root/usr/lib/grub-rescue/grub-rescue-cdrom.iso"));
+    let said = rescue.to_string();
+    assert!(
+        said.contains("nothing that could be started") && said.contains("BIOS starts from a disc"),
+        "{said}"
+    );
+}
+
+#[test]
+fn loaders_are_found_in_package_files() {
+    let service = loopback(23_850);
+    let folder = unpacked("arm64");
+    let package = |name: &str| {
+        let all = std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path());
+        let found =
+            all.into_iter().find(|path| path.file_name().unwrap().to_str().unwrap().starts_with(name));
+        found.unwrap().to_str().unwrap().to_owned()
+    };
+    let (shim, grub, modules) =
+        (package("shim-signed_"), package("grub-efi-arm64-signed_"), package("grub-efi-arm64-bin_"));
+    // Half of a loader is none.
+    assert_eq!(service.json(&["loader", "find", "--package", &shim]), json!([]));
+    let all = ["loader", "find", "--package", &shim, "--package", &grub, "--package", &modules];
+    let found = service.json(&all);
+    assert_eq!(found[0]["name"], "signed-arm64", "{found}");
+    assert_eq!(found[0]["facts"]["architecture"]["value"], "uefi-arm64", "{found}");
+    assert_eq!(found[0]["files"].as_array().unwrap().len(), 3, "{found}");
+    service.run(&[&all[..], &["--add", "signed-arm64"]].concat());
+    let loader = service.json(&["loader", "show", "signed-arm64"]);
+    assert_eq!(
+        (&loader["architecture"], &loader["language"]),
+        (&json!("uefi-arm64"), &json!("grub")),
+        "{loader}"
+    );
+    let again = service.json(&all);
+    assert!(again[0]["in_the_way"].as_str().unwrap().contains("exists already"), "{again}");
+    // Its files are those of the packages, as dpkg reads them.
+    let boot = curl(&["http://127.0.0.1:23852/loader/signed-arm64/grubaa64.efi"]);
+    let unpacked =
+        Command::new(need("/usr/bin/dpkg-deb", "dpkg")).args(["--fsys-tarfile", &grub]).output().unwrap();
+    let mut archive = tar::Archive::new(unpacked.stdout.as_slice());
+    let mut entries = archive.entries().unwrap().map(|entry| entry.unwrap());
+    let mut entry = entries.find(|entry| entry.path().unwrap().ends_with("grubnetaa64.efi.signed")).unwrap();
+    let mut expected = Vec::new();
+    entry.read_to_end(&mut expected).unwrap();
+    assert!(boot == expected, "the loader is not what its package has");
+    let wrong = service.try_run(&["loader", "find", "--package", &service.write("quay.deb", "no package")]);
+    let said = String::from_utf8_lossy(&wrong.stderr).into_owned();
+    assert!(said.contains("packages[0]") && said.contains("no Debian package"), "{said}");
+    assert_eq!(wrong.status.code(), Some(1));
+    let many: Vec<&str> = (0..17).flat_map(|_| ["--package", shim.as_str()]).collect();
+    let (code, said) = service.fail(&[&["loader", "find"], many.as_slice()].concat());
+    assert!(said.contains("17 packages, and at most 16"), "{said}");
+    assert_eq!(code, 1);
 }

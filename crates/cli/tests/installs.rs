@@ -55,12 +55,14 @@ async fn how_far_an_install_is_is_learned_from_those_before_it() {
     service.run(&["machine", "add", "fulmar-log", "--mac", SECOND_MAC]);
     service.run(&words("install arm fulmar-log --image tidewrack-12 --answers quay-server"));
     let second = tokio::spawn(install(26_000, SECOND_MAC, Duration::from_secs(4)));
-    let far = wait_for("progress", Duration::from_secs(10), || {
+    let far = wait_for("progress", Duration::from_secs(20), || {
         let progress = show(&service, "2")["progress"].clone();
         (progress["percent"].as_u64()? >= 40).then_some(progress)
     });
-    assert_eq!((&far["learned_from"], &far["total_secs"]), (&json!(1), &json!(4)), "{far}");
-    assert!(far["left_secs"].as_u64().unwrap() <= 3, "{far}");
+    assert_eq!(far["learned_from"], json!(1), "{far}");
+    // Four seconds, and what a machine under load adds.
+    let (total, left) = (far["total_secs"].as_u64().unwrap(), far["left_secs"].as_u64().unwrap());
+    assert!((4..10).contains(&total) && left * 100 <= total * 60 + 100, "{far}");
     let list = service.run(&["install", "list"]);
     assert!(list.contains(" %, ") && list.contains(" left"), "{list}");
     second.await.unwrap();
@@ -277,7 +279,9 @@ fn names_and_addresses_are_given_by_pattern_to_all_or_to_none() {
     assert!(preview.contains("tern-bay-01") && preview.contains("nothing is saved yet"), "{preview}");
     assert_eq!(service.json(&["machine", "list"])["total"], 3);
     let with_address = |address: &'static str| [&naming[..], &["--address", address]].concat();
-    let bad = service.run(&with_address("198.51.100.{{ 99 + counter }}"));
+    let bad = service.try_run(&with_address("198.51.100.{{ 99 + counter }}"));
+    assert_eq!(bad.status.code(), Some(1), "a preview that cannot be saved is no success");
+    let bad = String::from_utf8(bad.stdout).unwrap();
     assert!(bad.contains("in the pool") && bad.contains("2 of 2 cannot be saved so"), "{bad}");
     let (_, said) = service.fail(&[&with_address("198.51.100.{{ 99 + counter }}")[..], &["--save"]].concat());
     assert!(said.contains("a: ") && said.contains("b: ") && said.contains("in the pool"), "{said}");

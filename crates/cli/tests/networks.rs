@@ -3,14 +3,16 @@
 
 mod support;
 
-use std::{net::Ipv4Addr, time::Duration};
+use std::{net::Ipv4Addr, path::Path, time::Duration};
 
+use lastmile_formats::dhcp::code;
 use lastmile_sim::{ForeignServer, Relay};
 use support::{
     background::Background,
     need,
     netns::Netns,
     service::Service,
+    site::disc,
     udhcpc::{Running, address, ask, told, try_ask},
     wait_for,
 };
@@ -283,8 +285,8 @@ fn beside_another_server_only_the_boot_is_added() {
 }
 
 /// Asks as firmware does; gives every offer that came within a second and a half.
-fn firmware_offers(client: &Netns, class: &'static str, xid: u32) -> Vec<lastmile_core::dhcp::Message> {
-    use lastmile_core::dhcp::{Kind, Message, code};
+fn firmware_offers(client: &Netns, class: &'static str, xid: u32) -> Vec<lastmile_formats::dhcp::Message> {
+    use lastmile_formats::dhcp::{Kind, Message};
     client.inside(move || {
         let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
         socket.set_reuse_address(true).unwrap();
@@ -462,4 +464,35 @@ fn firmware_that_boots_by_https_is_told_an_address_whose_certificate_holds() {
     assert_eq!(mode & 0o077, 0, "the key is open to others");
     let trace = service.run(&["trace", MAC, "--all"]);
     assert!(trace.contains("by HTTPS"), "{trace}");
+}
+
+#[test]
+fn a_disc_is_given_whole_to_firmware_that_boots_by_http() {
+    let (server, client) = quay("disc");
+    let service = start(&server, &["--pool", "192.0.2.100-192.0.2.110"]);
+    service.add_loader();
+    let program = need("/usr/lib/ipxe/snponly.efi", "ipxe");
+    let disc = disc(service.folder.path(), "lantern", Path::new(&program));
+    let said = service.run(&["image", "add", disc.to_str().unwrap(), "--name", "lantern", "--kind", "live"]);
+    assert!(said.contains("el-torito/EFI/BOOT/BOOTX64.EFI"), "{said}");
+    service.run(&["machine", "add", "auklet-deck", "--mac", MAC, "--standing", "live:lantern"]);
+    let url = |class: &'static str, ending: u32| {
+        let offers = firmware_offers(&client, class, ending);
+        let [offer] = offers.as_slice() else { panic!("{offers:?}") };
+        offer.options.text(67).unwrap()
+    };
+    // The one that fetches by TFTP takes no disc.
+    assert!(url("PXEClient:Arch:00007:UNDI:003001", 0x91).ends_with("/signed-x64/shimx64.efi"));
+    let url = url("HTTPClient:Arch:00016:UNDI:003001", 0x92);
+    assert_eq!(url, format!("http://192.0.2.2/boot/{}/lantern/r1/lantern.iso", MAC.replace(':', "-")));
+    client.run("ip address add 192.0.2.100/24 dev eth0");
+    let head = client.run(&format!("curl -sfI -m 10 {url}"));
+    assert!(head.to_ascii_lowercase().contains("content-type: application/vnd.efi-iso"), "{head}");
+    let file = service.folder.path().join("fetched.iso");
+    client.run(&format!("curl -sf -m 20 -o {} {url}", file.display()));
+    assert!(std::fs::read(&file).unwrap() == std::fs::read(&disc).unwrap(), "the disc came otherwise");
+    // Its program is served from where it lies within the boot image.
+    let program_url = url.replace("lantern.iso", "el-torito/EFI/BOOT/BOOTX64.EFI");
+    client.run(&format!("curl -sf -m 20 -o {} {program_url}", file.display()));
+    assert!(std::fs::read(&file).unwrap() == std::fs::read(&program).unwrap(), "the program came otherwise");
 }

@@ -9,12 +9,12 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_api::{ArmSeveral, InstallQuery, InstallRow, InstallState, MachineDraft, StepKind};
+use lastmile_api::{ArmSeveral, InstallRow, InstallState, InstallsListQuery, MachineDraft, StepKind};
 use lastmile_client::Client;
-use lastmile_core::{
-    boot::Architecture,
+use lastmile_formats::{
+    architecture::Architecture,
     dhcp::{Kind, Message, RelayInfo, code},
-    net::Mac,
+    mac::Mac,
 };
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 use support::{service::Service, site::loopback};
@@ -152,7 +152,7 @@ async fn fill_hall(service: &Service<'_>, client: &Client, machines: u16) {
     for number in 0..machines {
         let mut draft = MachineDraft::new(format!("locker-{number:04}"), vec![mac(number).to_string()]);
         draft.labels = vec!["hall".into()];
-        client.create_machine(&draft).await.unwrap();
+        client.machines_create(&draft).await.unwrap();
     }
     let all = ArmSeveral {
         labels: vec!["hall".into()],
@@ -160,7 +160,7 @@ async fn fill_hall(service: &Service<'_>, client: &Client, machines: u16) {
         answers: "quay-server".into(),
         ..ArmSeveral::default()
     };
-    client.arm_several(&all).await.unwrap();
+    client.installs_arm_several(&all).await.unwrap();
 }
 
 fn reached(first_port: u16) -> Reached {
@@ -199,14 +199,16 @@ async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
     assert_eq!(installs.len(), usize::from(HALL));
     for install in &installs {
         assert_eq!(install.state, InstallState::Installed, "{install:?}");
-        let steps = client.install(install.number).await.unwrap().steps;
+        let steps = client.installs_read(install.number).await.unwrap().steps;
         let count = |kind: StepKind| steps.iter().filter(|step| step.kind == kind).count();
         let once = [StepKind::Armed, StepKind::Menu, StepKind::Kernel, StepKind::Answers, StepKind::Started];
         assert!(once.into_iter().chain([StepKind::Done]).all(|kind| count(kind) == 1), "{steps:?}");
-        // A machine whose answer was long in coming asks for its address again, and both are told.
-        assert!(steps.len() - count(StepKind::Lease) == 9, "{steps:?}");
+        // A machine whose answer was long in coming asks for its address again, and both are told. A loader whose last
+        // acknowledgement was lost is not known to have arrived, and its machine goes on with it.
+        assert!((1..=2).contains(&count(StepKind::Loader)), "{steps:?}");
+        assert!(steps.len() - count(StepKind::Lease) - count(StepKind::Loader) == 7, "{steps:?}");
     }
-    let counters = client.status().await.unwrap().counters;
+    let counters = client.status_read().await.unwrap().counters;
     assert_eq!((counters.dhcp_malformed, counters.tftp_refused), (0, 0), "{counters:?}");
     // A file that was asked for again, before the first answer came, is sent twice, once to nobody.
     assert!(counters.tftp_done >= 8 * u64::from(HALL), "{counters:?}");
@@ -218,8 +220,8 @@ async fn all_installs(client: &Client) -> Vec<InstallRow> {
     let mut all = Vec::new();
     loop {
         let offset = Some(u32::try_from(all.len()).unwrap());
-        let query = InstallQuery { limit: Some(1000), offset, ..Default::default() };
-        let page = client.installs(&query).await.unwrap();
+        let query = InstallsListQuery { limit: Some(1000), offset, ..Default::default() };
+        let page = client.installs_list(&query).await.unwrap();
         all.extend(page.installs);
         if all.len() as i64 >= page.total {
             return all;
@@ -275,7 +277,7 @@ async fn killed_over_installs_it_keeps_every_end_that_was_acknowledged_and_each_
     let mut acknowledged = 0;
     for install in &installs {
         let number: u16 = install.machine.strip_prefix("locker-").unwrap().parse().unwrap();
-        let steps = client.install(install.number).await.unwrap().steps;
+        let steps = client.installs_read(install.number).await.unwrap().steps;
         let count = |kind: StepKind| steps.iter().filter(|step| step.kind == kind).count();
         if ends[&number] {
             acknowledged += 1;

@@ -4,22 +4,27 @@
 mod support;
 
 use std::{
+    fs::File,
     io::{Read, Write},
-    net::{TcpStream, UdpSocket},
+    net::{Ipv4Addr, TcpStream, UdpSocket},
     os::unix::net::UnixDatagram,
     process::Command,
     time::{Duration, Instant},
 };
 
-use lastmile_core::{
-    boot::Architecture,
+use lastmile_formats::{
+    architecture::Architecture,
+    dhcp::{Kind, Message, Op},
+    mac::Mac,
     tftp::{ErrorCode, Packet},
 };
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 use support::{
     need,
-    service::LASTMILE,
+    netns::Netns,
+    service::{LASTMILE, Service},
     site::{MAC, loopback, loopback_section},
+    wait_for,
 };
 
 fn reached(first_port: u16) -> Reached {
@@ -232,10 +237,12 @@ fn it_starts_fast_tells_systemd_and_ends_cleanly() {
     let socket = UnixDatagram::bind(&notices).unwrap();
     socket.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
     let began = Instant::now();
-    let mut child = Command::new(LASTMILE)
-        .args(["serve", "--config"])
+    // As systemd starts it: the process that is watched is named.
+    let mut child = Command::new("/bin/sh")
+        .args(["-c", "WATCHDOG_PID=$$ exec \"$@\"", "sh", LASTMILE, "serve", "--config"])
         .arg(service.folder.path().join("lastmile.toml"))
         .env("NOTIFY_SOCKET", &notices)
+        .env("WATCHDOG_USEC", "900000")
         .spawn()
         .unwrap();
     let mut buffer = [0; 256];
@@ -245,9 +252,62 @@ fn it_starts_fast_tells_systemd_and_ends_cleanly() {
     };
     assert!(notice().contains("READY=1"));
     println!("ready after {:?}", began.elapsed());
+    // And that it is alive, before it would be taken for hung.
+    for _ in 0..3 {
+        let since = Instant::now();
+        assert!(notice().contains("WATCHDOG=1"));
+        assert!(since.elapsed() < Duration::from_millis(900), "{:?}", since.elapsed());
+    }
     Command::new("kill").args(["-s", "TERM", &child.id().to_string()]).status().unwrap();
-    assert!(notice().contains("STOPPING=1"));
+    while !notice().contains("STOPPING=1") {}
     assert!(child.wait().unwrap().success());
+}
+
+/// Rights that are lacking, and interfaces that go away for a while, are no failure of the service.
+#[test]
+fn what_it_cannot_hear_does_not_end_it() {
+    let mut service = loopback(22_130);
+    assert!(service.signal("TERM"));
+    let log = File::options().append(true).open(service.log_path()).unwrap();
+    let mut child = Command::new(need("/usr/bin/setpriv", "util-linux"))
+        .args(["--bounding-set", "-net_raw", LASTMILE, "serve", "--config"])
+        .arg(service.folder.path().join("lastmile.toml"))
+        .stderr(log)
+        .spawn()
+        .unwrap();
+    wait_for("the start without the right", Duration::from_secs(10), || {
+        service.try_run(&["status"]).status.success().then_some(())
+    });
+    std::thread::sleep(Duration::from_millis(500));
+    assert!(child.try_wait().unwrap().is_none(), "it ended: {}", service.log());
+    child.kill().unwrap();
+    child.wait().unwrap();
+
+    let quay = Netns::new("unheard-s");
+    let machines = Netns::new("unheard-m");
+    quay.bridge("quay0", "192.0.2.2/24");
+    quay.hang("quay0", &machines, "eth0");
+    let service = Service::start(Some(&quay), "interfaces = ['quay0']", 8480);
+    quay.run("ip link set quay0 down");
+    wait_for("that it says so", Duration::from_secs(10), || {
+        (service.log().matches("is not heard at the moment").count() >= 2).then_some(())
+    });
+    quay.run("ip link set quay0 up");
+    std::thread::sleep(Duration::from_millis(1500));
+    service.run(&["status"]);
+    // And it hears again: another server, here by its offer to a machine.
+    machines.run("ip address add 192.0.2.9/24 dev eth0");
+    machines.inside(|| {
+        let socket = UdpSocket::bind("0.0.0.0:67").unwrap();
+        socket.set_broadcast(true).unwrap();
+        let mut offer = Message::request(Kind::Offer, 7, Mac::new([2, 0, 0, 0, 0, 9]).unwrap());
+        offer.op = Op::Reply;
+        socket.send_to(&offer.emit(), (Ipv4Addr::new(192, 0, 2, 255), 68)).unwrap();
+    });
+    wait_for("that another server was heard", Duration::from_secs(10), || {
+        service.log().contains("another DHCP server answers on this wire").then_some(())
+    });
+    assert!(!service.log().contains("to be started anew"), "{}", service.log());
 }
 
 #[test]

@@ -8,7 +8,7 @@ use std::{
     time::Duration,
 };
 
-use lastmile_core::boot::Architecture;
+use lastmile_formats::architecture::Architecture;
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 use serde_json::Value;
 use support::{

@@ -1,521 +1,623 @@
-//! One method a call of the API.
+//! One method a call of the API, of its operation's name. Written from crates/api/openapi.json by
+//! crates/api/tests/client_calls.rs: do not change it by hand, run `make contract`.
 
-use eventsource_stream::Eventsource;
-use futures_util::{Stream, StreamExt};
+use futures_util::Stream;
 use lastmile_api::{
     Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView,
-    ArmRequest, ArmSeveral, AskedRequest, CheckReport, CurrentRevision, DeliveryQuery, DeliveryView, Event,
-    ExportQuery, Format, FoundLoader, HandoverDraft, HandoverView, HostHistory, HostsQuery, ImageDetail,
-    ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallQuery, InstallRow,
-    Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderView, MachineDetail,
-    MachineDraft, MachineList, MachineQuery, MachineRow, MenuDraft, MenuPreview, MenuView, NamingDraft,
-    NamingView, NewcomerView, Outlook, PasswordInput, Picture, PreviewRequest, Proposal, RateReport,
-    RatesQuery, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings, SiteSettings,
-    Status, SubnetDraft, SubnetView, Trace, TraceComparison, TraceLine, Work, ZoneQuery,
+    ArmRequest, ArmSeveral, AskedRequest, CheckReport, ContentView, CurrentRevision, DeliveriesListQuery,
+    DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery, ExportsZoneQuery, FoundLoader,
+    HandoverDraft, HandoverView, HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow,
+    ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery,
+    Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView,
+    MachineDetail, MachineDraft, MachineList, MachineRow, MachinesListQuery, MenuDraft, MenuPreview,
+    MenuView, NamingDraft, NamingView, NewcomerView, Outlook, PasswordInput, Picture, PreviewRequest,
+    Proposal, RateReport, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
+    SiteSettings, Status, SubnetDraft, SubnetView, SubnetsRemoveQuery, Trace, TraceComparison, TraceLine,
+    TracesCompareQuery, Upload, UploadRequest, Work,
 };
 use reqwest::Method;
 
-use crate::{Client, ClientError, part};
+use crate::{Client, ClientError, Edited, part};
 
 /// Every call gives what the service answered, or the [`ClientError`] that says why not.
 #[allow(clippy::missing_errors_doc, reason = "said once, above")]
 impl Client {
-    /// How the service stands.
-    pub async fn status(&self) -> Result<Status, ClientError> {
-        self.get("/status").await
+    /// Looks at every pair of answers and image, with every machine.
+    pub async fn answers_lint(&self) -> Result<LintReport, ClientError> {
+        self.read(self.request(Method::GET, "/answer-lint")).await
     }
 
-    /// All subnets.
-    pub async fn subnets(&self) -> Result<Vec<SubnetView>, ClientError> {
-        self.get("/subnets").await
+    /// All answers and other layers, at their current versions: answers first, then the site's, labels' and machines'.
+    pub async fn answers_list(&self) -> Result<Vec<AnswersView>, ClientError> {
+        self.read(self.request(Method::GET, "/answers")).await
     }
 
-    /// One subnet.
-    pub async fn subnet(&self, name: &str) -> Result<SubnetView, ClientError> {
-        self.get(&format!("/subnets/{}", part(name))).await
+    /// Takes answers, or another layer, out of use. The versions that installs name stay on record.
+    pub async fn answers_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/answers/{name}", name = part(name)))).await
     }
 
-    /// Adds a subnet.
-    pub async fn create_subnet(&self, draft: &SubnetDraft) -> Result<SubnetView, ClientError> {
-        self.put_or_post(Method::POST, "/subnets", draft).await
+    /// One set of answers, or another layer (`site:`, `label:NAME`, `machine:NAME`), at its current version.
+    pub async fn answers_read(&self, name: &str) -> Result<Edited<AnswersView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/answers/{name}", name = part(name)))).await
     }
 
-    /// Replaces a subnet.
-    pub async fn replace_subnet(&self, name: &str, draft: &SubnetDraft) -> Result<SubnetView, ClientError> {
-        self.put_or_post(Method::PUT, &format!("/subnets/{}", part(name)), draft).await
-    }
-
-    /// Removes a subnet.
-    pub async fn remove_subnet(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/subnets/{}", part(name))).await
-    }
-
-    /// The leases of a subnet.
-    pub async fn leases(&self, subnet: &str) -> Result<Vec<LeaseView>, ClientError> {
-        self.get(&format!("/subnets/{}/leases", part(subnet))).await
-    }
-
-    /// Forgets who holds an address of a subnet.
-    pub async fn free_address(&self, subnet: &str, address: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/subnets/{}/leases/{}", part(subnet), part(address))).await
-    }
-
-    /// What every address of a subnet is.
-    pub async fn picture(&self, subnet: &str) -> Result<Picture, ClientError> {
-        self.get(&format!("/subnets/{}/picture", part(subnet))).await
-    }
-
-    /// What to enter in somebody else's DHCP server and in the firewall.
-    pub async fn advice(&self, subnet: &str) -> Result<Advice, ClientError> {
-        self.get(&format!("/subnets/{}/advice", part(subnet))).await
-    }
-
-    /// A subnet proposed from an interface of the service's host.
-    pub async fn suggest_subnet(&self, interface: &str) -> Result<Proposal, ClientError> {
-        self.get(&format!("/interfaces/{}/suggestion", part(interface))).await
-    }
-
-    /// The reservations of a subnet.
-    pub async fn reservations(&self, subnet: &str) -> Result<Vec<ReservationView>, ClientError> {
-        self.get(&format!("/subnets/{}/reservations", part(subnet))).await
-    }
-
-    /// Reserves an address.
-    pub async fn reserve(
-        &self,
-        subnet: &str,
-        draft: &ReservationDraft,
-    ) -> Result<ReservationView, ClientError> {
-        self.put_or_post(Method::POST, &format!("/subnets/{}/reservations", part(subnet)), draft).await
-    }
-
-    /// Ends a reservation.
-    pub async fn unreserve(&self, subnet: &str, address: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/subnets/{}/reservations/{}", part(subnet), part(address))).await
-    }
-
-    /// Newcomers that left a trace.
-    pub async fn newcomers(&self) -> Result<Vec<NewcomerView>, ClientError> {
-        self.get("/newcomers").await
-    }
-
-    /// The trace of a machine or newcomer.
-    pub async fn trace(&self, who: &str) -> Result<Trace, ClientError> {
-        self.get(&format!("/traces/{}", part(who))).await
-    }
-
-    /// The last boots of two machines beside each other.
-    pub async fn compare_traces(&self, who: &str, with: &str) -> Result<TraceComparison, ClientError> {
-        let path = format!("/traces/{}/comparison", part(who));
-        self.read(self.request(Method::GET, &path).query(&[("with", with)])).await
-    }
-
-    /// The exchange of one machine as a capture file.
-    pub async fn capture(&self, who: &str) -> Result<Vec<u8>, ClientError> {
-        let response =
-            self.send(self.request(Method::GET, &format!("/traces/{}/capture", part(who)))).await?;
-        let unreachable = |source| ClientError::Unreachable { server: self.server.clone(), source };
-        Ok(response.bytes().await.map_err(unreachable)?.to_vec())
-    }
-
-    /// The events of one machine as they come. The stream ends with the connection.
-    pub async fn follow_trace(
-        &self,
-        who: &str,
-    ) -> Result<impl Stream<Item = TraceLine> + use<>, ClientError> {
-        let response = self.send(self.request(Method::GET, &format!("/traces/{}/events", part(who)))).await?;
-        let events = response.bytes_stream().eventsource();
-        Ok(events.filter_map(async |event| serde_json::from_str(&event.ok()?.data).ok()))
-    }
-
-    /// Looks at everything that could stand in the way of a boot.
-    pub async fn check(&self) -> Result<CheckReport, ClientError> {
-        self.put_or_post(Method::POST, "/check", &()).await
-    }
-
-    /// All loaders.
-    pub async fn loaders(&self) -> Result<Vec<LoaderView>, ClientError> {
-        self.get("/loaders").await
-    }
-
-    /// One loader.
-    pub async fn loader(&self, name: &str) -> Result<LoaderView, ClientError> {
-        self.get(&format!("/loaders/{}", part(name))).await
-    }
-
-    /// Adds a loader whose files were uploaded.
-    pub async fn create_loader(&self, draft: &LoaderDraft) -> Result<LoaderView, ClientError> {
-        self.put_or_post(Method::POST, "/loaders", draft).await
-    }
-
-    /// Removes a loader.
-    pub async fn remove_loader(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/loaders/{}", part(name))).await
-    }
-
-    /// Loaders that packages put on the service's host.
-    pub async fn packaged_loaders(&self) -> Result<Vec<FoundLoader>, ClientError> {
-        self.get("/loaders/packaged").await
-    }
-
-    /// Adds a loader that packages put on the service's host.
-    pub async fn add_packaged_loader(&self, name: &str) -> Result<LoaderView, ClientError> {
-        self.put_or_post(Method::POST, &format!("/loaders/packaged/{}", part(name)), &()).await
-    }
-
-    /// All images.
-    pub async fn images(&self) -> Result<Vec<ImageRow>, ClientError> {
-        self.get("/images").await
-    }
-
-    /// One image.
-    pub async fn image(&self, name: &str) -> Result<ImageDetail, ClientError> {
-        self.get(&format!("/images/{}", part(name))).await
-    }
-
-    /// Says what files are and what saving them would make.
-    pub async fn inspect(&self, draft: &RevisionDraft) -> Result<Inspection, ClientError> {
-        self.put_or_post(Method::POST, "/images/inspect", draft).await
-    }
-
-    /// One revision of an image.
-    pub async fn revision(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
-        self.get(&format!("/images/{}/revisions/{number}", part(image))).await
-    }
-
-    /// Makes a revision the current one.
-    pub async fn set_current(&self, image: &str, number: u32) -> Result<ImageDetail, ClientError> {
-        let path = format!("/images/{}/current", part(image));
-        self.put_or_post(Method::PUT, &path, &CurrentRevision { number }).await
-    }
-
-    /// Changes what the person at the machine reads of an image.
-    pub async fn set_title(&self, image: &str, title: &str) -> Result<ImageDetail, ClientError> {
-        let path = format!("/images/{}/title", part(image));
-        self.put_or_post(Method::PUT, &path, &ImageTitle { title: title.into() }).await
-    }
-
-    /// Takes a revision out of use.
-    pub async fn retire(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
-        let path = format!("/images/{}/revisions/{number}/retire", part(image));
-        self.put_or_post(Method::POST, &path, &()).await
-    }
-
-    /// Brings a retired revision back.
-    pub async fn restore(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
-        let path = format!("/images/{}/revisions/{number}/restore", part(image));
-        self.put_or_post(Method::POST, &path, &()).await
-    }
-
-    /// Removes a revision.
-    pub async fn remove_revision(&self, image: &str, number: u32) -> Result<(), ClientError> {
-        self.delete(&format!("/images/{}/revisions/{number}", part(image))).await
-    }
-
-    /// Has every file of a revision read again.
-    pub async fn verify(&self, image: &str, number: u32) -> Result<RevisionDetail, ClientError> {
-        let path = format!("/images/{}/revisions/{number}/verify", part(image));
-        self.put_or_post(Method::POST, &path, &()).await
-    }
-
-    /// What the service does that takes longer than a moment.
-    pub async fn work(&self) -> Result<Vec<Work>, ClientError> {
-        self.get("/work").await
-    }
-
-    /// All menus.
-    pub async fn menus(&self) -> Result<Vec<MenuView>, ClientError> {
-        self.get("/menus").await
-    }
-
-    /// One menu.
-    pub async fn menu(&self, name: &str) -> Result<MenuView, ClientError> {
-        self.get(&format!("/menus/{}", part(name))).await
-    }
-
-    /// Saves a menu.
-    pub async fn save_menu(&self, name: &str, draft: &MenuDraft) -> Result<MenuView, ClientError> {
-        self.put_or_post(Method::PUT, &format!("/menus/{}", part(name)), draft).await
-    }
-
-    /// Removes a menu.
-    pub async fn remove_menu(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/menus/{}", part(name))).await
-    }
-
-    /// What a machine would see of a menu.
-    pub async fn preview_menu(
+    /// Saves a new version of answers, or of another layer. Installs armed before keep the versions they were armed with.
+    pub async fn answers_save(
         &self,
         name: &str,
-        request: &PreviewRequest,
-    ) -> Result<MenuPreview, ClientError> {
-        self.put_or_post(Method::POST, &format!("/menus/{}/preview", part(name)), request).await
-    }
-
-    /// All labels.
-    pub async fn labels(&self) -> Result<Vec<LabelView>, ClientError> {
-        self.get("/labels").await
-    }
-
-    /// Says what machines of a label have in common.
-    pub async fn save_label(&self, name: &str, draft: &LabelDraft) -> Result<LabelView, ClientError> {
-        self.put_or_post(Method::PUT, &format!("/labels/{}", part(name)), draft).await
-    }
-
-    /// Says nothing of a label any more.
-    pub async fn remove_label(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/labels/{}", part(name))).await
-    }
-
-    /// What holds for the whole site.
-    pub async fn settings(&self) -> Result<SiteSettings, ClientError> {
-        self.get("/settings").await
-    }
-
-    /// Changes what holds for the whole site.
-    pub async fn save_settings(&self, settings: &SiteSettings) -> Result<SiteSettings, ClientError> {
-        self.put_or_post(Method::PUT, "/settings", settings).await
-    }
-
-    /// Adds a revision whose files were uploaded.
-    pub async fn create_revision(&self, draft: &RevisionDraft) -> Result<ImageDetail, ClientError> {
-        self.put_or_post(Method::POST, "/images", draft).await
-    }
-
-    /// Removes an image.
-    pub async fn remove_image(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/images/{}", part(name))).await
-    }
-
-    /// All answers.
-    pub async fn all_answers(&self) -> Result<Vec<AnswersView>, ClientError> {
-        self.get("/answers").await
-    }
-
-    /// One set of answers, or another layer: `site:`, `label:NAME`, `machine:NAME`.
-    pub async fn answers(&self, name: &str) -> Result<AnswersView, ClientError> {
-        self.get(&format!("/answers/{}", part(name))).await
-    }
-
-    /// Every version that answers, or another layer, ever had, newest first.
-    pub async fn answers_versions(&self, name: &str) -> Result<Vec<AnswersView>, ClientError> {
-        self.get(&format!("/answers/{}/versions", part(name))).await
-    }
-
-    /// Saves a new version of answers, or of another layer.
-    pub async fn save_answers(
-        &self,
-        name: &str,
-        settings: &Settings<PasswordInput>,
+        body: &Settings<PasswordInput>,
     ) -> Result<AnswersView, ClientError> {
-        self.put_or_post(Method::PUT, &format!("/answers/{}", part(name)), settings).await
+        self.read(self.request(Method::PUT, &format!("/answers/{name}", name = part(name))).json(body)).await
     }
 
-    /// Takes answers, or another layer, out of use.
-    pub async fn remove_answers(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/answers/{}", part(name))).await
-    }
-
-    /// The answer files as a machine would get them.
-    pub async fn preview_answers(
-        &self,
-        name: &str,
-        request: &AnswersPreviewRequest,
-    ) -> Result<AnswersPreview, ClientError> {
-        self.put_or_post(Method::POST, &format!("/answers/{}/preview", part(name)), request).await
-    }
-
-    /// Two versions, or the files of two machines, held against each other.
-    pub async fn compare_answers(
+    /// Two versions of answers, or the files of two machines, held against each other.
+    pub async fn answers_compare(
         &self,
         name: &str,
         query: &AnswersCompareQuery,
     ) -> Result<AnswersComparison, ClientError> {
-        self.read(self.request(Method::GET, &format!("/answers/{}/compare", part(name))).query(query)).await
+        self.read(
+            self.request(Method::GET, &format!("/answers/{name}/compare", name = part(name))).query(query),
+        )
+        .await
     }
 
-    /// Looks at every pair of answers and image, with every machine.
-    pub async fn lint_answers(&self) -> Result<LintReport, ClientError> {
-        self.get("/answer-lint").await
-    }
-
-    /// Arms what an ended install was to do once more.
-    pub async fn retry_install(&self, number: i64) -> Result<InstallRow, ClientError> {
-        self.put_or_post(Method::POST, &format!("/installs/{number}/retry"), &()).await
-    }
-
-    /// Answers questions that an install waits for.
-    pub async fn answer_install(
-        &self,
-        number: i64,
-        request: &AskedRequest,
-    ) -> Result<InstallRow, ClientError> {
-        self.put_or_post(Method::POST, &format!("/installs/{number}/answer"), request).await
-    }
-
-    /// A page of machines.
-    pub async fn machines(&self, query: &MachineQuery) -> Result<MachineList, ClientError> {
-        self.read(self.request(Method::GET, "/machines").query(query)).await
-    }
-
-    /// One machine.
-    pub async fn machine(&self, name: &str) -> Result<MachineDetail, ClientError> {
-        self.get(&format!("/machines/{}", part(name))).await
-    }
-
-    /// Registers a machine.
-    pub async fn create_machine(&self, draft: &MachineDraft) -> Result<MachineRow, ClientError> {
-        self.put_or_post(Method::POST, "/machines", draft).await
-    }
-
-    /// Replaces a machine.
-    pub async fn replace_machine(&self, name: &str, draft: &MachineDraft) -> Result<MachineRow, ClientError> {
-        self.put_or_post(Method::PUT, &format!("/machines/{}", part(name)), draft).await
-    }
-
-    /// Removes a machine.
-    pub async fn remove_machine(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/machines/{}", part(name))).await
-    }
-
-    /// A page of installs.
-    pub async fn installs(&self, query: &InstallQuery) -> Result<InstallList, ClientError> {
-        self.read(self.request(Method::GET, "/installs").query(query)).await
-    }
-
-    /// One install.
-    pub async fn install(&self, number: i64) -> Result<InstallDetail, ClientError> {
-        self.get(&format!("/installs/{number}")).await
-    }
-
-    /// Arms an install.
-    pub async fn arm(&self, request: &ArmRequest) -> Result<InstallRow, ClientError> {
-        self.put_or_post(Method::POST, "/installs", request).await
-    }
-
-    /// Arms an install of the same image on several machines: on all of them, or on none.
-    pub async fn arm_several(&self, several: &ArmSeveral) -> Result<Vec<InstallRow>, ClientError> {
-        self.put_or_post(Method::POST, "/installs/several", several).await
-    }
-
-    /// What arming would do to each machine; it changes nothing.
-    pub async fn outlook(&self, several: &ArmSeveral) -> Result<Vec<Outlook>, ClientError> {
-        self.put_or_post(Method::POST, "/installs/outlook", several).await
-    }
-
-    /// Calls an install off.
-    pub async fn cancel_install(&self, number: i64) -> Result<InstallRow, ClientError> {
-        self.put_or_post(Method::POST, &format!("/installs/{number}/cancel"), &()).await
-    }
-
-    /// Arms what several ended installs were to do once more: all of them, or none.
-    pub async fn retry_installs(&self, numbers: &[i64]) -> Result<Vec<InstallRow>, ClientError> {
-        let numbers = InstallNumbers { numbers: numbers.into() };
-        self.put_or_post(Method::POST, "/installs/retry", &numbers).await
-    }
-
-    /// Calls several installs off.
-    pub async fn cancel_installs(&self, numbers: &[i64]) -> Result<Vec<InstallRow>, ClientError> {
-        let numbers = InstallNumbers { numbers: numbers.into() };
-        self.put_or_post(Method::POST, "/installs/cancel", &numbers).await
-    }
-
-    /// What names and addresses by pattern would be.
-    pub async fn preview_naming(&self, draft: &NamingDraft) -> Result<NamingView, ClientError> {
-        self.put_or_post(Method::POST, "/naming/preview", draft).await
-    }
-
-    /// Gives machines names and addresses by pattern.
-    pub async fn apply_naming(&self, draft: &NamingDraft) -> Result<NamingView, ClientError> {
-        self.put_or_post(Method::POST, "/naming", draft).await
-    }
-
-    /// Which host has which image revision, since when, and from whom.
-    pub async fn host_history(&self, query: &HostsQuery) -> Result<HostHistory, ClientError> {
-        self.read(self.request(Method::GET, "/history/hosts").query(query)).await
-    }
-
-    /// The same as comma-separated values.
-    pub async fn host_history_csv(&self, query: &HostsQuery) -> Result<String, ClientError> {
-        let query = HostsQuery { format: Some(Format::Csv), ..query.clone() };
-        self.text(self.request(Method::GET, "/history/hosts").query(&query)).await
-    }
-
-    /// How installs went.
-    pub async fn rates(&self, query: &RatesQuery) -> Result<RateReport, ClientError> {
-        self.read(self.request(Method::GET, "/history/rates").query(query)).await
-    }
-
-    /// The groups of it as comma-separated values.
-    pub async fn rates_csv(&self, query: &RatesQuery) -> Result<String, ClientError> {
-        let query = RatesQuery { format: Some(Format::Csv), ..query.clone() };
-        self.text(self.request(Method::GET, "/history/rates").query(&query)).await
-    }
-
-    /// Where ends of installs are told.
-    pub async fn handovers(&self) -> Result<Vec<HandoverView>, ClientError> {
-        self.get("/handovers").await
-    }
-
-    /// Adds a handover, or changes the one of its name.
-    pub async fn save_handover(
+    /// The answer files as one machine would get them, saved or not. The token in them is made when an install is armed.
+    pub async fn answers_preview(
         &self,
         name: &str,
-        draft: &HandoverDraft,
-    ) -> Result<HandoverView, ClientError> {
-        self.put_or_post(Method::PUT, &format!("/handovers/{}", part(name)), draft).await
+        body: &AnswersPreviewRequest,
+    ) -> Result<AnswersPreview, ClientError> {
+        self.read(
+            self.request(Method::POST, &format!("/answers/{name}/preview", name = part(name))).json(body),
+        )
+        .await
     }
 
-    /// Removes a handover.
-    pub async fn remove_handover(&self, name: &str) -> Result<(), ClientError> {
-        self.delete(&format!("/handovers/{}", part(name))).await
+    /// Every version that answers, or another layer, ever had, newest first.
+    pub async fn answers_versions(&self, name: &str) -> Result<Vec<AnswersView>, ClientError> {
+        self.read(self.request(Method::GET, &format!("/answers/{name}/versions", name = part(name)))).await
     }
 
-    /// Sends a delivery that tells of nothing.
-    pub async fn try_handover(&self, name: &str) -> Result<(), ClientError> {
-        self.send(self.request(Method::POST, &format!("/handovers/{}/trial", part(name)))).await.map(drop)
+    /// Looks at everything that could stand in the way of a boot, asks for other DHCP servers, and boots a machine of the
+    /// service's own. Takes a few seconds; nothing is recorded.
+    pub async fn check_run(&self) -> Result<CheckReport, ClientError> {
+        self.read(self.request(Method::POST, "/check")).await
+    }
+
+    /// Whether content is there already, so that it need not be sent.
+    pub async fn content_find(&self, sha256: &str) -> Result<ContentView, ClientError> {
+        self.read(self.request(Method::GET, &format!("/content/{sha256}", sha256 = part(sha256)))).await
     }
 
     /// Deliveries, latest first.
-    pub async fn deliveries(&self, query: &DeliveryQuery) -> Result<Vec<DeliveryView>, ClientError> {
+    pub async fn deliveries_list(
+        &self,
+        query: &DeliveriesListQuery,
+    ) -> Result<Vec<DeliveryView>, ClientError> {
         self.read(self.request(Method::GET, "/deliveries").query(query)).await
     }
 
-    /// Has a delivery made at once.
-    pub async fn send_delivery(&self, number: i32) -> Result<DeliveryView, ClientError> {
-        self.put_or_post(Method::POST, &format!("/deliveries/{number}/send"), &()).await
+    /// Gives a delivery up: it is not tried again.
+    pub async fn deliveries_give_up(&self, number: i32) -> Result<DeliveryView, ClientError> {
+        self.read(self.request(Method::POST, &format!("/deliveries/{number}/give-up"))).await
     }
 
-    /// Gives a delivery up.
-    pub async fn give_up_delivery(&self, number: i32) -> Result<DeliveryView, ClientError> {
-        self.put_or_post(Method::POST, &format!("/deliveries/{number}/give-up"), &()).await
+    /// Has a delivery made at once: one that waits, or, once more, one that was made or given up.
+    pub async fn deliveries_send(&self, number: i32) -> Result<DeliveryView, ClientError> {
+        self.read(self.request(Method::POST, &format!("/deliveries/{number}/send"))).await
+    }
+
+    /// Everything that changes, as it changes, as server-sent events whose data is an `Event`.
+    pub async fn events_stream(&self) -> Result<impl Stream<Item = Event> + use<>, ClientError> {
+        self.stream(self.request(Method::GET, "/events")).await
     }
 
     /// All machines as lines of a hosts file.
-    pub async fn hosts_file(&self, query: &ExportQuery) -> Result<String, ClientError> {
+    pub async fn exports_hosts(&self, query: &ExportsHostsQuery) -> Result<String, ClientError> {
         self.text(self.request(Method::GET, "/exports/hosts").query(query)).await
     }
 
-    /// A zone file of a domain, or of a network.
-    pub async fn zone_file(&self, query: &ZoneQuery) -> Result<String, ClientError> {
-        self.text(self.request(Method::GET, "/exports/zone").query(query)).await
-    }
-
     /// All machines and what they hold.
-    pub async fn inventory(&self, query: &ExportQuery) -> Result<Inventory, ClientError> {
+    pub async fn exports_inventory(&self, query: &ExportsInventoryQuery) -> Result<Inventory, ClientError> {
         self.read(self.request(Method::GET, "/exports/inventory").query(query)).await
     }
 
-    async fn text(&self, request: reqwest::RequestBuilder) -> Result<String, ClientError> {
-        let unreachable = |source| ClientError::Unreachable { server: self.server.clone(), source };
-        self.send(request).await?.text().await.map_err(unreachable)
+    /// A zone file (RFC 1035) of a domain, or of a network.
+    pub async fn exports_zone(&self, query: &ExportsZoneQuery) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, "/exports/zone").query(query)).await
     }
 
-    /// Everything that changes, as it changes. The stream ends with the connection.
-    pub async fn events(&self) -> Result<impl Stream<Item = Event> + use<>, ClientError> {
-        let response = self.send(self.request(Method::GET, "/events")).await?;
-        let events = response.bytes_stream().eventsource();
-        // What this version cannot read is of a newer one, and passed over.
-        Ok(events.filter_map(async |event| serde_json::from_str(&event.ok()?.data).ok()))
+    /// Where ends of installs are told, ordered by name.
+    pub async fn handovers_list(&self) -> Result<Vec<HandoverView>, ClientError> {
+        self.read(self.request(Method::GET, "/handovers")).await
+    }
+
+    /// Removes a handover. What was to be told by it is given up.
+    pub async fn handovers_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/handovers/{name}", name = part(name)))).await
+    }
+
+    /// One handover. Its key is never read back.
+    pub async fn handovers_read(&self, name: &str) -> Result<Edited<HandoverView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/handovers/{name}", name = part(name)))).await
+    }
+
+    /// Adds a handover, or changes the one of its name. A key that is made here is in the answer to this request, and never
+    /// shown again.
+    pub async fn handovers_save(
+        &self,
+        name: &str,
+        body: &HandoverDraft,
+    ) -> Result<HandoverView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/handovers/{name}", name = part(name))).json(body))
+            .await
+    }
+
+    /// Sends a delivery that tells of nothing, to try whether deliveries arrive.
+    pub async fn handovers_try(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::POST, &format!("/handovers/{name}/trial", name = part(name)))).await
+    }
+
+    /// Which host has which image revision, since when, and from whom; machines that left among them.
+    pub async fn history_hosts(&self, query: &HistoryHostsQuery) -> Result<HostHistory, ClientError> {
+        self.read(self.request(Method::GET, "/history/hosts").query(query)).await
+    }
+
+    /// Which host has which image revision, since when, and from whom; machines that left among them.
+    pub async fn history_hosts_csv(&self, query: &HistoryHostsQuery) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, "/history/hosts").query(query).query(&[("format", "csv")])).await
+    }
+
+    /// How installs went, by what they have in common and day by day.
+    pub async fn history_rates(&self, query: &HistoryRatesQuery) -> Result<RateReport, ClientError> {
+        self.read(self.request(Method::GET, "/history/rates").query(query)).await
+    }
+
+    /// How installs went, by what they have in common and day by day.
+    pub async fn history_rates_csv(&self, query: &HistoryRatesQuery) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, "/history/rates").query(query).query(&[("format", "csv")])).await
+    }
+
+    /// All images.
+    pub async fn images_list(&self) -> Result<Vec<ImageRow>, ClientError> {
+        self.read(self.request(Method::GET, "/images")).await
+    }
+
+    /// Imports a revision: of a new image, or the next of an existing one. What the draft leaves out is recognised.
+    pub async fn images_create(&self, body: &RevisionDraft) -> Result<ImageDetail, ClientError> {
+        self.read(self.request(Method::POST, "/images").json(body)).await
+    }
+
+    /// Looks into files that were uploaded before, or into an ISO on the service's host, and says what saving them as a
+    /// revision would make. Nothing is saved; a tar archive is unpacked, and the draft then names its files.
+    pub async fn images_inspect(&self, body: &RevisionDraft) -> Result<Inspection, ClientError> {
+        self.read(self.request(Method::POST, "/images/inspect").json(body)).await
+    }
+
+    /// Removes an image and all its revisions, unless something needs it.
+    pub async fn images_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/images/{name}", name = part(name)))).await
+    }
+
+    /// One image, with its current revision whole.
+    pub async fn images_read(&self, name: &str) -> Result<Edited<ImageDetail>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/images/{name}", name = part(name)))).await
+    }
+
+    /// Makes a revision the current one: forward, or back to an earlier one.
+    pub async fn images_set_current(
+        &self,
+        name: &str,
+        body: &CurrentRevision,
+    ) -> Result<ImageDetail, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/images/{name}/current", name = part(name))).json(body))
+            .await
+    }
+
+    /// Removes a revision, unless it is the current one or an install of it goes on.
+    pub async fn revisions_remove(&self, name: &str, number: u32) -> Result<(), ClientError> {
+        self.done(
+            self.request(Method::DELETE, &format!("/images/{name}/revisions/{number}", name = part(name))),
+        )
+        .await
+    }
+
+    /// One revision, whole.
+    pub async fn revisions_read(&self, name: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        self.read(self.request(Method::GET, &format!("/images/{name}/revisions/{number}", name = part(name))))
+            .await
+    }
+
+    /// Brings a retired revision back.
+    pub async fn revisions_restore(&self, name: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        self.read(
+            self.request(
+                Method::POST,
+                &format!("/images/{name}/revisions/{number}/restore", name = part(name)),
+            ),
+        )
+        .await
+    }
+
+    /// Takes a revision out of use: nobody can make it current. Installs on record keep it.
+    pub async fn revisions_retire(&self, name: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        self.read(
+            self.request(
+                Method::POST,
+                &format!("/images/{name}/revisions/{number}/retire", name = part(name)),
+            ),
+        )
+        .await
+    }
+
+    /// Reads every file of a revision again and holds it against its digest. Answers when that is done; `GET /work` tells how
+    /// far it is.
+    pub async fn revisions_verify(&self, name: &str, number: u32) -> Result<RevisionDetail, ClientError> {
+        self.read(
+            self.request(
+                Method::POST,
+                &format!("/images/{name}/revisions/{number}/verify", name = part(name)),
+            ),
+        )
+        .await
+    }
+
+    /// Changes what the person at the machine reads of an image. It is no part of a revision.
+    pub async fn images_set_title(&self, name: &str, body: &ImageTitle) -> Result<ImageDetail, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/images/{name}/title", name = part(name))).json(body))
+            .await
+    }
+
+    /// Installs, newest first, filtered, and a page at a time.
+    pub async fn installs_list(&self, query: &InstallsListQuery) -> Result<InstallList, ClientError> {
+        self.read(self.request(Method::GET, "/installs").query(query)).await
+    }
+
+    /// Arms an install: the machine gets it at its next network boot, once.
+    pub async fn installs_arm(&self, body: &ArmRequest) -> Result<InstallRow, ClientError> {
+        self.read(self.request(Method::POST, "/installs").json(body)).await
+    }
+
+    /// Calls several installs off. Those that have ended meanwhile stay as they are; the answer has all as they are then.
+    pub async fn installs_cancel_several(
+        &self,
+        body: &InstallNumbers,
+    ) -> Result<Vec<InstallRow>, ClientError> {
+        self.read(self.request(Method::POST, "/installs/cancel").json(body)).await
+    }
+
+    /// What arming would do to each machine: what it holds now, what it would get, which disks it would lose, and what stands
+    /// in the way. Nothing is changed.
+    pub async fn installs_outlook(&self, body: &ArmSeveral) -> Result<Vec<Outlook>, ClientError> {
+        self.read(self.request(Method::POST, "/installs/outlook").json(body)).await
+    }
+
+    /// Arms what several ended installs were to do once more: all of them, or none.
+    pub async fn installs_retry_several(
+        &self,
+        body: &InstallNumbers,
+    ) -> Result<Vec<InstallRow>, ClientError> {
+        self.read(self.request(Method::POST, "/installs/retry").json(body)).await
+    }
+
+    /// Arms an install of the same image on several machines: on all of them, or on none.
+    pub async fn installs_arm_several(&self, body: &ArmSeveral) -> Result<Vec<InstallRow>, ClientError> {
+        self.read(self.request(Method::POST, "/installs/several").json(body)).await
+    }
+
+    /// One install, with everything that was seen of it.
+    pub async fn installs_read(&self, number: i64) -> Result<InstallDetail, ClientError> {
+        self.read(self.request(Method::GET, &format!("/installs/{number}"))).await
+    }
+
+    /// Answers questions that an install waits for. The machine goes on by itself.
+    pub async fn installs_answer(&self, number: i64, body: &AskedRequest) -> Result<InstallRow, ClientError> {
+        self.read(self.request(Method::POST, &format!("/installs/{number}/answer")).json(body)).await
+    }
+
+    /// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
+    /// already is not undone.
+    pub async fn installs_cancel(&self, number: i64) -> Result<InstallRow, ClientError> {
+        self.read(self.request(Method::POST, &format!("/installs/{number}/cancel"))).await
+    }
+
+    /// Arms what an ended install was to do once more: the image's current revision, with the same answers.
+    pub async fn installs_retry(&self, number: i64) -> Result<InstallRow, ClientError> {
+        self.read(self.request(Method::POST, &format!("/installs/{number}/retry"))).await
+    }
+
+    /// A subnet proposed from an interface, with the reason for each field. Nothing is saved.
+    pub async fn subnets_suggest(&self, interface: &str) -> Result<Proposal, ClientError> {
+        self.read(self.request(
+            Method::GET,
+            &format!("/interfaces/{interface}/suggestion", interface = part(interface)),
+        ))
+        .await
+    }
+
+    /// All labels: those of which anything is said, and those that machines have.
+    pub async fn labels_list(&self) -> Result<Vec<LabelView>, ClientError> {
+        self.read(self.request(Method::GET, "/labels")).await
+    }
+
+    /// Says nothing of a label any more. Machines keep it.
+    pub async fn labels_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/labels/{name}", name = part(name)))).await
+    }
+
+    /// What is said of one label, which may be nothing, and how many machines have it.
+    pub async fn labels_read(&self, name: &str) -> Result<Edited<LabelView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/labels/{name}", name = part(name)))).await
+    }
+
+    /// Says what machines of a label have in common.
+    pub async fn labels_save(&self, name: &str, body: &LabelDraft) -> Result<LabelView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/labels/{name}", name = part(name))).json(body)).await
+    }
+
+    /// All loaders.
+    pub async fn loaders_list(&self) -> Result<Vec<LoaderView>, ClientError> {
+        self.read(self.request(Method::GET, "/loaders")).await
+    }
+
+    /// Adds a loader whose files were uploaded before.
+    pub async fn loaders_create(&self, body: &LoaderDraft) -> Result<LoaderView, ClientError> {
+        self.read(self.request(Method::POST, "/loaders").json(body)).await
+    }
+
+    /// Loaders that the operating system's packages put on the service's host.
+    pub async fn loaders_find(&self) -> Result<Vec<FoundLoader>, ClientError> {
+        self.read(self.request(Method::GET, "/loaders/packaged")).await
+    }
+
+    /// Adds a loader that packages put on the service's host, under the name that it was found by.
+    pub async fn loaders_add_packaged(&self, name: &str) -> Result<LoaderView, ClientError> {
+        self.read(self.request(Method::POST, &format!("/loaders/packaged/{name}", name = part(name)))).await
+    }
+
+    /// Removes a loader. Firmware of its kind gets an address and nothing to boot until another is added.
+    pub async fn loaders_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/loaders/{name}", name = part(name)))).await
+    }
+
+    /// One loader.
+    pub async fn loaders_read(&self, name: &str) -> Result<Edited<LoaderView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/loaders/{name}", name = part(name)))).await
+    }
+
+    /// Machines, filtered, ordered, and a page at a time.
+    pub async fn machines_list(&self, query: &MachinesListQuery) -> Result<MachineList, ClientError> {
+        self.read(self.request(Method::GET, "/machines").query(query)).await
+    }
+
+    /// Registers a machine.
+    pub async fn machines_create(&self, body: &MachineDraft) -> Result<MachineRow, ClientError> {
+        self.read(self.request(Method::POST, "/machines").json(body)).await
+    }
+
+    /// Removes a machine. Its installs stay on record.
+    pub async fn machines_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/machines/{name}", name = part(name)))).await
+    }
+
+    /// One machine: what the list shows, its boot plan, and its trace.
+    pub async fn machines_read(&self, name: &str) -> Result<Edited<MachineDetail>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/machines/{name}", name = part(name)))).await
+    }
+
+    /// Changes a machine: the whole of it is replaced. Its installs stay with it.
+    pub async fn machines_replace(&self, name: &str, body: &MachineDraft) -> Result<MachineRow, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/machines/{name}", name = part(name))).json(body)).await
+    }
+
+    /// All menus.
+    pub async fn menus_list(&self) -> Result<Vec<MenuView>, ClientError> {
+        self.read(self.request(Method::GET, "/menus")).await
+    }
+
+    /// Removes a menu, unless somebody is shown it.
+    pub async fn menus_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/menus/{name}", name = part(name)))).await
+    }
+
+    /// One menu. Phrases are never read back.
+    pub async fn menus_read(&self, name: &str) -> Result<Edited<MenuView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/menus/{name}", name = part(name)))).await
+    }
+
+    /// Saves a menu: a new one, or in the place of the one of that name.
+    pub async fn menus_save(&self, name: &str, body: &MenuDraft) -> Result<MenuView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/menus/{name}", name = part(name))).json(body)).await
+    }
+
+    /// What a machine would see of a menu, saved or not: the screens, and the text that its loader gets.
+    pub async fn menus_preview(&self, name: &str, body: &PreviewRequest) -> Result<MenuPreview, ClientError> {
+        self.read(self.request(Method::POST, &format!("/menus/{name}/preview", name = part(name))).json(body))
+            .await
+    }
+
+    /// Gives machines names and addresses by pattern: all that are meant, or, if anything stands in the way of one of them,
+    /// none.
+    pub async fn naming_apply(&self, body: &NamingDraft) -> Result<NamingView, ClientError> {
+        self.read(self.request(Method::POST, "/naming").json(body)).await
+    }
+
+    /// What names and addresses by pattern would be: of every machine that is meant, with what stands in the way. Nothing is
+    /// changed.
+    pub async fn naming_preview(&self, body: &NamingDraft) -> Result<NamingView, ClientError> {
+        self.read(self.request(Method::POST, "/naming/preview").json(body)).await
+    }
+
+    /// Newcomers that left a trace, the one seen last first.
+    pub async fn traces_newcomers(&self) -> Result<Vec<NewcomerView>, ClientError> {
+        self.read(self.request(Method::GET, "/newcomers")).await
+    }
+
+    /// Loaders in package files that were uploaded before: for a host that has not installed them, or is of another architecture.
+    pub async fn loaders_find_in_packages(
+        &self,
+        body: &LoaderPackages,
+    ) -> Result<Vec<FoundLoader>, ClientError> {
+        self.read(self.request(Method::POST, "/packages/loaders").json(body)).await
+    }
+
+    /// Adds a loader of package files that were uploaded before, under the name that it was found by.
+    pub async fn loaders_add_from_packages(
+        &self,
+        name: &str,
+        body: &LoaderPackages,
+    ) -> Result<LoaderView, ClientError> {
+        self.read(
+            self.request(Method::POST, &format!("/packages/loaders/{name}", name = part(name))).json(body),
+        )
+        .await
+    }
+
+    /// What holds for the whole site.
+    pub async fn settings_read(&self) -> Result<Edited<SiteSettings>, ClientError> {
+        self.read_edited(self.request(Method::GET, "/settings")).await
+    }
+
+    /// Changes what holds for the whole site.
+    pub async fn settings_save(&self, body: &SiteSettings) -> Result<SiteSettings, ClientError> {
+        self.read(self.request(Method::PUT, "/settings").json(body)).await
+    }
+
+    /// How the service stands.
+    pub async fn status_read(&self) -> Result<Status, ClientError> {
+        self.read(self.request(Method::GET, "/status")).await
+    }
+
+    /// All subnets.
+    pub async fn subnets_list(&self) -> Result<Vec<SubnetView>, ClientError> {
+        self.read(self.request(Method::GET, "/subnets")).await
+    }
+
+    /// Adds a subnet.
+    pub async fn subnets_create(&self, body: &SubnetDraft) -> Result<SubnetView, ClientError> {
+        self.read(self.request(Method::POST, "/subnets").json(body)).await
+    }
+
+    /// Removes a subnet, unless addresses of it are reserved. Machines on it are no longer answered; running leases are honoured by nobody.
+    pub async fn subnets_remove(&self, name: &str, query: &SubnetsRemoveQuery) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/subnets/{name}", name = part(name))).query(query))
+            .await
+    }
+
+    /// One subnet.
+    pub async fn subnets_read(&self, name: &str) -> Result<Edited<SubnetView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/subnets/{name}", name = part(name)))).await
+    }
+
+    /// Changes a subnet: the whole of it is replaced. Leases stay.
+    pub async fn subnets_replace(&self, name: &str, body: &SubnetDraft) -> Result<SubnetView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/subnets/{name}", name = part(name))).json(body)).await
+    }
+
+    /// The exact values for a DHCP server that somebody else owns, for each kind of client, and the firewall's ports.
+    pub async fn subnets_advice(&self, name: &str) -> Result<Advice, ClientError> {
+        self.read(self.request(Method::GET, &format!("/subnets/{name}/advice", name = part(name)))).await
+    }
+
+    /// The leases of a subnet, in order of address: who holds or held what, until when.
+    pub async fn subnets_leases(&self, name: &str) -> Result<Vec<LeaseView>, ClientError> {
+        self.read(self.request(Method::GET, &format!("/subnets/{name}/leases", name = part(name)))).await
+    }
+
+    /// Forgets who holds an address of a subnet, so that it may be lent again: one that was left alone because somebody
+    /// answered there, or one whose machine is gone.
+    pub async fn subnets_free(&self, name: &str, address: &str) -> Result<(), ClientError> {
+        self.done(self.request(
+            Method::DELETE,
+            &format!("/subnets/{name}/leases/{address}", name = part(name), address = part(address)),
+        ))
+        .await
+    }
+
+    /// What every address of a subnet is, in runs, and how many there are of each kind.
+    pub async fn subnets_picture(&self, name: &str) -> Result<Picture, ClientError> {
+        self.read(self.request(Method::GET, &format!("/subnets/{name}/picture", name = part(name)))).await
+    }
+
+    /// The reservations of a subnet, in order of address.
+    pub async fn subnets_reservations(&self, name: &str) -> Result<Vec<ReservationView>, ClientError> {
+        self.read(self.request(Method::GET, &format!("/subnets/{name}/reservations", name = part(name))))
+            .await
+    }
+
+    /// Reserves an address for one client, in the place of the one it had.
+    pub async fn subnets_reserve(
+        &self,
+        name: &str,
+        body: &ReservationDraft,
+    ) -> Result<ReservationView, ClientError> {
+        self.read(
+            self.request(Method::POST, &format!("/subnets/{name}/reservations", name = part(name)))
+                .json(body),
+        )
+        .await
+    }
+
+    /// Ends a reservation. Who holds the address keeps it until the lease ends.
+    pub async fn subnets_unreserve(&self, name: &str, address: &str) -> Result<(), ClientError> {
+        self.done(self.request(
+            Method::DELETE,
+            &format!("/subnets/{name}/reservations/{address}", name = part(name), address = part(address)),
+        ))
+        .await
+    }
+
+    /// The trace of a machine (by its name) or of a newcomer (by its MAC address): everything it did on the wire since
+    /// the service started, within bounds, and what it means.
+    pub async fn traces_read(&self, who: &str) -> Result<Trace, ClientError> {
+        self.read(self.request(Method::GET, &format!("/traces/{who}", who = part(who)))).await
+    }
+
+    /// The exchange of one machine as a capture file (draft-ietf-opsawg-pcapng).
+    pub async fn traces_capture(&self, who: &str) -> Result<Vec<u8>, ClientError> {
+        self.bytes(self.request(Method::GET, &format!("/traces/{who}/capture", who = part(who)))).await
+    }
+
+    /// The last boots of two machines beside each other, the first difference marked.
+    pub async fn traces_compare(
+        &self,
+        who: &str,
+        query: &TracesCompareQuery,
+    ) -> Result<TraceComparison, ClientError> {
+        self.read(
+            self.request(Method::GET, &format!("/traces/{who}/comparison", who = part(who))).query(query),
+        )
+        .await
+    }
+
+    /// The events of one machine as they come, as server-sent events whose data is a `TraceLine`. A comment says when
+    /// some were lost because the reader was too slow.
+    pub async fn traces_follow(
+        &self,
+        who: &str,
+    ) -> Result<impl Stream<Item = TraceLine> + use<>, ClientError> {
+        self.stream(self.request(Method::GET, &format!("/traces/{who}/events", who = part(who)))).await
+    }
+
+    /// Begins an upload in pieces, or finds the one of the same file that broke off.
+    pub async fn uploads_begin(&self, body: &UploadRequest) -> Result<Upload, ClientError> {
+        self.read(self.request(Method::POST, "/uploads").json(body)).await
+    }
+
+    /// Calls an upload off.
+    pub async fn uploads_remove(&self, id: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/uploads/{id}", id = part(id)))).await
+    }
+
+    /// How far an upload is.
+    pub async fn uploads_read(&self, id: &str) -> Result<Upload, ClientError> {
+        self.read(self.request(Method::GET, &format!("/uploads/{id}", id = part(id)))).await
+    }
+
+    /// What the service does that takes longer than a moment, and what of that ended lately.
+    pub async fn work_list(&self) -> Result<Vec<Work>, ClientError> {
+        self.read(self.request(Method::GET, "/work")).await
     }
 }

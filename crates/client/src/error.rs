@@ -25,7 +25,7 @@ pub enum ClientError {
     },
     /// The service refused the call.
     #[error("{}", problem_text(.0))]
-    Problem(Problem),
+    Problem(Box<Problem>),
     /// Something answered that is not this service.
     #[error("{server} answered {status}, but not as this service does")]
     NotOurs {

@@ -1,12 +1,19 @@
 //! The typed client over the admin API: for the command line, rehearsals and tests.
 
 mod calls;
+mod edited;
 mod error;
 mod upload;
 
+pub use edited::Edited;
 pub use error::ClientError;
-use reqwest::{Method, RequestBuilder, Response, StatusCode};
-use serde::{Serialize, de::DeserializeOwned};
+use eventsource_stream::Eventsource;
+use futures_util::{Stream, StreamExt};
+use reqwest::{
+    Method, RequestBuilder, Response,
+    header::{ETAG, IF_MATCH},
+};
+use serde::de::DeserializeOwned;
 pub use upload::{UploadProgress, digest_file};
 
 /// Where the API is if nobody says otherwise.
@@ -18,6 +25,8 @@ pub struct Client {
     http: reqwest::Client,
     server: String,
     user: String,
+    /// The saved form that changes are based on.
+    base: Option<String>,
 }
 
 impl Client {
@@ -35,7 +44,7 @@ impl Client {
         // A proxy of the environment never leads to a service on this host.
         let http =
             reqwest::Client::builder().no_proxy().build().map_err(|error| address(error.to_string()))?;
-        Ok(Self { http, server, user: user.to_owned() })
+        Ok(Self { http, server, user: user.to_owned(), base: None })
     }
 
     /// The service's address as it was given.
@@ -46,50 +55,80 @@ impl Client {
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
         let url = format!("{}{}{path}", self.server, lastmile_api::BASE);
-        self.http.request(method, url).header("lastmile-user", &self.user)
+        let request = self.http.request(method, url).header("lastmile-user", &self.user);
+        match &self.base {
+            Some(etag) => request.header(IF_MATCH, etag),
+            None => request,
+        }
     }
 
     async fn send(&self, request: RequestBuilder) -> Result<Response, ClientError> {
-        let unreachable = |source| ClientError::Unreachable { server: self.server.clone(), source };
-        let response = request.send().await.map_err(unreachable)?;
+        let response = request.send().await.map_err(|source| self.unreachable(source))?;
         let status = response.status();
         if status.is_success() {
             return Ok(response);
         }
-        let body = response.bytes().await.map_err(unreachable)?;
+        let body = response.bytes().await.map_err(|source| self.unreachable(source))?;
         Err(match serde_json::from_slice(&body) {
             Ok(problem) => ClientError::Problem(problem),
             Err(_) => ClientError::NotOurs { server: self.server.clone(), status },
         })
     }
 
+    /// The same client for a change of what was read as `etag`: the service refuses it with status 412 if somebody has changed
+    /// that since. Without an ETag nothing is held against it.
+    #[must_use]
+    pub fn based_on(&self, etag: Option<&str>) -> Self {
+        Self { base: etag.map(str::to_owned), ..self.clone() }
+    }
+
+    /// Reads one thing together with which saved form of it this is.
+    async fn read_edited<T: DeserializeOwned>(
+        &self,
+        request: RequestBuilder,
+    ) -> Result<Edited<T>, ClientError> {
+        let response = self.send(request).await?;
+        let etag = response.headers().get(ETAG).and_then(|etag| etag.to_str().ok()).map(str::to_owned);
+        Ok(Edited { value: self.parse(response).await?, etag })
+    }
+
     async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
         let response = self.send(request).await?;
-        let body = response
-            .bytes()
-            .await
-            .map_err(|source| ClientError::Unreachable { server: self.server.clone(), source })?;
+        self.parse(response).await
+    }
+
+    async fn parse<T: DeserializeOwned>(&self, response: Response) -> Result<T, ClientError> {
+        let body = response.bytes().await.map_err(|source| self.unreachable(source))?;
         serde_json::from_slice(&body)
             .map_err(|source| ClientError::Answer { server: self.server.clone(), source })
     }
 
-    async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
-        self.read(self.request(Method::GET, path)).await
+    async fn text(&self, request: RequestBuilder) -> Result<String, ClientError> {
+        self.send(request).await?.text().await.map_err(|source| self.unreachable(source))
     }
 
-    async fn put_or_post<T: DeserializeOwned>(
+    async fn bytes(&self, request: RequestBuilder) -> Result<Vec<u8>, ClientError> {
+        let bytes = self.send(request).await?.bytes().await;
+        Ok(bytes.map_err(|source| self.unreachable(source))?.to_vec())
+    }
+
+    /// What comes for as long as the connection lasts.
+    async fn stream<T: DeserializeOwned>(
         &self,
-        method: Method,
-        path: &str,
-        body: &impl Serialize,
-    ) -> Result<T, ClientError> {
-        self.read(self.request(method, path).json(body)).await
+        request: RequestBuilder,
+    ) -> Result<impl Stream<Item = T> + use<T>, ClientError> {
+        let events = self.send(request).await?.bytes_stream().eventsource();
+        // What this version cannot read is of a newer one, and passed over.
+        Ok(events.filter_map(async |event| serde_json::from_str(&event.ok()?.data).ok()))
     }
 
-    async fn delete(&self, path: &str) -> Result<(), ClientError> {
-        let response = self.send(self.request(Method::DELETE, path)).await?;
-        debug_assert_eq!(response.status(), StatusCode::NO_CONTENT);
-        Ok(())
+    /// A call that answers nothing.
+    async fn done(&self, request: RequestBuilder) -> Result<(), ClientError> {
+        self.send(request).await.map(drop)
+    }
+
+    fn unreachable(&self, source: reqwest::Error) -> ClientError {
+        ClientError::Unreachable { server: self.server.clone(), source }
     }
 }
 

@@ -103,7 +103,7 @@ impl Client {
             size: metadata.len(),
             modified: modified.map(|at| format!("{}.{:09}", at.as_secs(), at.subsec_nanos())),
         };
-        let mut upload: Upload = self.put_or_post(Method::POST, "/uploads", &request).await?;
+        let mut upload = self.uploads_begin(&request).await?;
         let mut file = File::open(path).await.map_err(unreadable)?;
         progress.advance(upload.offset);
         let mut tries = 0;
@@ -127,7 +127,7 @@ impl Client {
                 Err(ClientError::Unreachable { .. }) if tries < MOST_TRIES => {
                     tries += 1;
                     tokio::time::sleep(AGAIN_AFTER * tries).await;
-                    if let Ok(known) = self.get::<Upload>(&address).await {
+                    if let Ok(known) = self.uploads_read(&upload.id).await {
                         upload = known;
                     }
                 }
@@ -153,7 +153,7 @@ impl Client {
     }
 
     async fn has_content(&self, sha256: &Sha256) -> Result<bool, ClientError> {
-        match self.get::<ContentView>(&format!("/content/{sha256}")).await {
+        match self.content_find(&sha256.to_string()).await {
             Ok(_) => Ok(true),
             Err(ClientError::Problem(problem)) if problem.status == StatusCode::NOT_FOUND => Ok(false),
             Err(error) => Err(error),

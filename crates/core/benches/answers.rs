@@ -8,11 +8,13 @@
 use std::{collections::BTreeMap, time::Instant};
 
 use lastmile_core::{
-    answers::{
-        KEY_BYTES, Keeping, Layer, NONCE_BYTES, Password, PasswordInput, SALT_BYTES, SealKey, Settings,
-        Subject, Target, resolve, write,
+    decide::answers::{Subject, Target, resolve, write},
+    model::{
+        answers::{
+            KEY_BYTES, Keeping, Layer, NONCE_BYTES, Password, PasswordInput, SALT_BYTES, SealKey, Settings,
+        },
+        image::Family,
     },
-    image::Family,
 };
 
 const TURNS: u32 = 5;

@@ -9,21 +9,30 @@ use std::{
 
 use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    boot::{
-        ActionDraft, Architecture, EntryDraft, HttpReach, Language, LineAction, Menu, MenuDraft, Reader,
-        Screen, Service, Viewer, menu_shown, plan, render, screen_for,
+    base::Id,
+    decide::{
+        boot::{LineAction, Screen, Viewer, menu_shown, plan, render, screen_for},
+        image::RevisionDraft,
+        machine::{LabelDraft, MachineDraft, StandingDraft},
+        menu::{ActionDraft, EntryDraft, MenuDraft},
+        subnet::SubnetDraft,
     },
-    image::{FileEntry, Holding, ImageKind, RevisionDraft, Sha256, recognise::Cpu},
-    machine::{LabelDraft, MachineDraft, StandingDraft},
-    net::{Mac, Newcomers, SubnetDraft},
-    site::{Site, SiteSettings},
+    model::{
+        image::{FileEntry, Holding, ImageKind, Sha256},
+        loader::{HttpReach, Language, Reader},
+        menu::Menu,
+        service::Service,
+        settings::SiteSettings,
+        subnet::Newcomers,
+    },
+    site::Site,
 };
+use lastmile_formats::{architecture::Architecture, cpu::Cpu, mac::Mac};
 use proptest::prelude::*;
 
 const MAC: &str = "00:00:5e:00:53:01";
 
-fn image(name: &str, cpu: Cpu) -> lastmile_core::image::Image {
+fn image(name: &str, cpu: Cpu) -> lastmile_core::model::image::Image {
     let draft = RevisionDraft {
         name: name.into(),
         kind: Some(ImageKind::Live),
@@ -34,7 +43,7 @@ fn image(name: &str, cpu: Cpu) -> lastmile_core::image::Image {
         files: ["linux", "initrd one.gz"].map(|path| FileEntry::new(path, 1, Sha256::of(b"k"))).into(),
         ..RevisionDraft::default()
     };
-    draft.check(None, Holding::of(&draft.files), Timestamp::UNIX_EPOCH, |_, _| true).unwrap()
+    draft.check(None, 0, Holding::of(&draft.files), Timestamp::UNIX_EPOCH, |_, _| true).unwrap()
 }
 
 fn entry(key: &str, title: &str, action: ActionDraft) -> EntryDraft {
@@ -286,7 +295,7 @@ fn grub_reads_every_kind_of_entry() {
         all.entries.push(entry(key, key, action));
     }
     all.silent = true;
-    all.after = lastmile_core::boot::After::LocalDisk;
+    all.after = lastmile_core::model::menu::After::LocalDisk;
     let site = site.with_menu(save(&site, "quay", &all));
     let site = site.with_settings(SiteSettings { menu: Some("quay".into()), ..SiteSettings::default() });
     let text = render(&screen(&site, None), service(), reader(Language::Grub));
@@ -315,12 +324,12 @@ proptest! {
         let template = screen.lines[0].clone();
         screen.title.clone_from(&title);
         screen.lines[0].title.clone_from(&title);
-        screen.lines[0].action = LineAction::Kernel(lastmile_core::boot::KernelBoot {
+        screen.lines[0].action = LineAction::Kernel(lastmile_core::decide::boot::KernelBoot {
             kernel: format!("boot/x/{}", word.replace('/', "")),
             initrds: vec![word.clone()],
-            parameters: vec![lastmile_core::boot::Parameter {
+            parameters: vec![lastmile_core::model::parameter::Parameter {
                 word: word.clone(),
-                origin: lastmile_core::boot::Origin::Machine,
+                origin: lastmile_core::model::parameter::Origin::Machine,
                 replaces: vec![],
             }],
         });

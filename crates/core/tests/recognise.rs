@@ -4,12 +4,16 @@
 use std::{collections::BTreeMap, fs, io, path::Path, process::Command};
 
 use lastmile_core::{
-    boot::{Architecture, HttpReach, Language, identify},
-    image::{
-        Family, ImageKind, ReadAt,
-        recognise::{Cpu, FileSet, Said, recognise},
+    decide::{
+        image::{FileSet, Said, recognise},
+        loader::identify,
+    },
+    model::{
+        image::{Family, ImageKind},
+        loader::{HttpReach, Language},
     },
 };
+use lastmile_formats::{architecture::Architecture, cpu::Cpu, read_at::ReadAt};
 
 /// Files in memory.
 struct Files {

@@ -13,15 +13,29 @@ use std::{
 
 use jiff::{SignedDuration, Timestamp};
 use lastmile_core::{
-    Id,
-    answers::{AnswersVersion, Password, Scope, Settings, Subject},
-    boot::{Action, Architecture, plan},
-    dhcp::{Answer, Arrival, Kind, LeaseBook, LeaseRecord, Message, Responder, code},
-    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
-    install::{ArmRequest, Evidence, InstallState, ReportStage, Token},
-    machine::MachineDraft,
-    net::{Mac, Subnet, SubnetDraft},
+    base::Id,
+    decide::{
+        answers::Subject,
+        boot::{Action, plan},
+        dhcp::{Answer, Arrival, LeaseBook, Responder},
+        image::RevisionDraft,
+        install::{ArmRequest, Evidence},
+        machine::MachineDraft,
+        subnet::SubnetDraft,
+    },
+    model::{
+        answers::{AnswersVersion, Password, Scope, Settings},
+        image::{Family, FileEntry, Holding, ImageKind, Sha256},
+        install::{InstallState, ReportStage, Token},
+        lease::LeaseRecord,
+        subnet::Subnet,
+    },
     site::Site,
+};
+use lastmile_formats::{
+    architecture::Architecture,
+    dhcp::{Kind, Message, code},
+    mac::Mac,
 };
 
 const MACHINES: u16 = 200;
@@ -101,7 +115,7 @@ impl Service {
         };
         let mut site = Site::default()
             .with_subnet(subnet.clone())
-            .with_image(image.check(None, Holding::of(&image.files), at(0), |_, _| true).unwrap())
+            .with_image(image.check(None, 0, Holding::of(&image.files), at(0), |_, _| true).unwrap())
             .with_answers(answers);
         for number in 0..MACHINES {
             let name = format!("locker-{number}");

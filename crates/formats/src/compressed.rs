@@ -1,8 +1,11 @@
 //! What a compressed file holds.
 
-use std::io::{self, BufRead, BufReader, Read};
+use std::{
+    io,
+    io::{BufRead, BufReader, Read},
+};
 
-use crate::image::ReadAt;
+use crate::read_at::ReadAt;
 
 /// Octets read from the source at once.
 const PIECE: usize = 128 * 1024;

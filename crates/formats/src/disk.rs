@@ -2,19 +2,22 @@
 
 use std::io::Read;
 
-use super::compressed::{Compression, unpacked};
-use crate::image::ReadAt;
+use crate::{
+    compressed::{Compression, unpacked},
+    read_at::ReadAt,
+};
 
 /// What the head of a disk says.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Disk {
-    pub(super) compression: Option<Compression>,
+pub struct Disk {
+    /// How it is compressed, if it is.
+    pub compression: Option<Compression>,
     /// How its partitions are described.
-    pub(super) table: &'static str,
+    pub table: &'static str,
 }
 
 /// Reads the head of a file that may be a disk with partitions.
-pub(super) fn read(source: &impl ReadAt) -> Option<Disk> {
+pub fn read(source: &impl ReadAt) -> Option<Disk> {
     let (compression, mut plain) = unpacked(source).ok()?;
     let mut head = [0; 1024];
     plain.read_exact(&mut head).ok()?;

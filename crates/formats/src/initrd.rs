@@ -3,11 +3,14 @@
 
 use std::{
     collections::BTreeSet,
-    io::{self, BufRead, BufReader, Read},
+    io,
+    io::{BufRead, BufReader, Read},
 };
 
-use super::compressed::{Compression, Reading};
-use crate::image::ReadAt;
+use crate::{
+    compressed::{Compression, Reading},
+    read_at::ReadAt,
+};
 
 /// Octets that are unpacked to look for what an initrd is.
 const MOST: u64 = 768 * 1024 * 1024;
@@ -28,9 +31,9 @@ const KEPT: [&str; 7] = [
 
 /// What was found in an initrd.
 #[derive(Debug, Default)]
-pub(super) struct Initrd {
+pub struct Initrd {
     /// Versions of the kernels that it has modules for.
-    pub(super) modules: BTreeSet<String>,
+    pub modules: BTreeSet<String>,
     /// Names that tell what it is.
     names: BTreeSet<String>,
     kept: Vec<(String, String)>,
@@ -48,12 +51,12 @@ const MARKS: [&str; 6] = [
 
 impl Initrd {
     /// Whether a name is in it.
-    pub(super) fn has(&self, name: &str) -> bool {
+    pub fn has(&self, name: &str) -> bool {
         self.names.contains(name)
     }
 
     /// A value of `KEY=value` in one of the release files, with the file.
-    pub(super) fn release(&self, key: &str) -> Option<(String, &str)> {
+    pub fn release(&self, key: &str) -> Option<(String, &str)> {
         self.kept.iter().find_map(|(name, text)| {
             let value = text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('='))?;
             Some((value.trim().trim_matches('"').to_owned(), name.as_str()))
@@ -62,7 +65,7 @@ impl Initrd {
 }
 
 /// Reads an initrd; an error if it is none.
-pub(super) fn read(source: &impl ReadAt) -> io::Result<Initrd> {
+pub fn read(source: &impl ReadAt) -> io::Result<Initrd> {
     let mut found = Initrd::default();
     archives(BufReader::new(Reading::new(source, 0).take(MOST)), &mut found, true)?;
     Ok(found)

@@ -3,8 +3,7 @@
 
 use std::io::Read;
 
-use super::{Cpu, compressed::unpacked};
-use crate::image::ReadAt;
+use crate::{compressed::unpacked, cpu::Cpu, read_at::ReadAt};
 
 /// Octets of an ARM64 kernel in which its version is looked for.
 const SEARCHED: u64 = 64 * 1024 * 1024;
@@ -12,16 +11,17 @@ const BANNER: &[u8] = b"Linux version ";
 
 /// What a kernel says of itself.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Kernel {
-    pub(super) cpu: Cpu,
+pub struct Kernel {
+    /// The processor it is for.
+    pub cpu: Cpu,
     /// As `uname -r` prints it, with where it was read.
-    pub(super) version: Option<(String, &'static str)>,
+    pub version: Option<(String, &'static str)>,
     /// Not Linux, but started as it is: a memory test.
-    pub(super) memory_test: Option<String>,
+    pub memory_test: Option<String>,
 }
 
 /// Reads the head of a file that may be a kernel.
-pub(super) fn read(source: &impl ReadAt) -> Option<Kernel> {
+pub fn read(source: &impl ReadAt) -> Option<Kernel> {
     let head = source.read_up_to(0, 0x8000).ok()?;
     x86(source, &head).or_else(|| arm64(source))
 }
@@ -96,7 +96,7 @@ fn until_space(bytes: &[u8]) -> Option<String> {
     Some(String::from_utf8_lossy(&bytes[..end]).into_owned())
 }
 
-pub(super) fn until_nul(bytes: &[u8]) -> String {
+pub(crate) fn until_nul(bytes: &[u8]) -> String {
     let end = bytes.iter().position(|octet| *octet == 0).unwrap_or(bytes.len());
     String::from_utf8_lossy(&bytes[..end]).trim().into()
 }

@@ -12,7 +12,7 @@ use object::{
 use serde::{Deserialize, Serialize};
 use x509_cert::Certificate;
 
-use super::Cpu;
+use crate::cpu::Cpu;
 
 /// The certificate holds a PKCS #7 signature (Authenticode).
 const PKCS_SIGNED_DATA: u16 = 2;
@@ -146,7 +146,7 @@ fn common_name(certificate: &Certificate) -> Option<String> {
 }
 
 fn components(section: &[u8]) -> Vec<Component> {
-    let text = super::kernel::until_nul(section);
+    let text = crate::kernel::until_nul(section);
     let line = |line: &str| {
         let mut fields = line.split(',').map(str::trim);
         // Component, generation, vendor, package, version, address.

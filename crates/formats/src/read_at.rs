@@ -1,4 +1,4 @@
-//! Where the octets of an image come from, whatever holds them.
+//! Bytes that can be read at any place, whatever holds them.
 
 use std::io;
 
@@ -50,6 +50,16 @@ impl ReadAt for Vec<u8> {
 }
 
 impl<T: ReadAt + ?Sized> ReadAt for &T {
+    fn size(&self) -> u64 {
+        (**self).size()
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        (**self).read_at(offset, buffer)
+    }
+}
+
+impl ReadAt for Box<dyn ReadAt + '_> {
     fn size(&self) -> u64 {
         (**self).size()
     }

@@ -2,18 +2,20 @@
 
 use quick_xml::{Reader, events::Event};
 
-use super::Cpu;
-use crate::image::ReadAt;
+use crate::{cpu::Cpu, read_at::ReadAt};
 
 /// Longest XML that is read.
 const MOST_XML: u64 = 8 * 1024 * 1024;
 
 /// One image of a file.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct WimImage {
-    pub(super) index: String,
-    pub(super) name: String,
-    pub(super) edition: Option<String>,
+pub struct WimImage {
+    /// Its number, from 1.
+    pub index: String,
+    /// Its name.
+    pub name: String,
+    /// The edition that it installs.
+    pub edition: Option<String>,
     /// Processor, by its number in Windows (`PROCESSOR_ARCHITECTURE_…`).
     arch: Option<String>,
     major: String,
@@ -22,11 +24,15 @@ pub(super) struct WimImage {
 }
 
 impl WimImage {
-    pub(super) fn version(&self) -> Option<String> {
+    /// The version of the system in it.
+    #[must_use]
+    pub fn version(&self) -> Option<String> {
         (!self.major.is_empty()).then(|| format!("{}.{}.{}", self.major, self.minor, self.build))
     }
 
-    pub(super) fn cpu(&self) -> Option<Cpu> {
+    /// The processor it is for.
+    #[must_use]
+    pub fn cpu(&self) -> Option<Cpu> {
         match self.arch.as_deref()? {
             "0" => Some(Cpu::X86),
             "5" => Some(Cpu::Arm32),
@@ -38,7 +44,7 @@ impl WimImage {
 }
 
 /// Reads the images of a file; `None` if it is no such file.
-pub(super) fn read(source: &impl ReadAt) -> Option<Vec<WimImage>> {
+pub fn read(source: &impl ReadAt) -> Option<Vec<WimImage>> {
     let head = source.read_up_to(0, 208).ok()?;
     if head.get(..8)? != b"MSWIM\0\0\0" {
         return None;
@@ -111,7 +117,7 @@ mod tests {
     use super::*;
 
     /// A file of that XML and nothing else.
-    pub(crate) fn wim(xml: &str) -> Vec<u8> {
+    pub(super) fn wim(xml: &str) -> Vec<u8> {
         let mut bytes = b"MSWIM\0\0\0".to_vec();
         bytes.resize(208, 0);
         let wide: Vec<u8> = format!("\u{feff}{xml}").encode_utf16().flat_map(u16::to_le_bytes).collect();

@@ -10,9 +10,9 @@ use std::{
     process::{Command, Stdio},
 };
 
-use lastmile_core::image::{
-    Pieces, ReadAt,
-    iso::{Iso, IsoError, Names},
+use lastmile_formats::{
+    iso9660::{Iso, IsoError, Names},
+    read_at::{Pieces, ReadAt},
 };
 use proptest::prelude::*;
 
@@ -70,7 +70,7 @@ impl Sample {
 
     /// Every file is there, under the name that `rename` makes of it, and holds what went in; nothing else is.
     fn compare(&self, image: &[u8], iso: &Iso, rename: impl Fn(&str) -> String) {
-        assert_eq!(iso.faults, [], "{:?}", iso.notes);
+        assert_eq!(iso.defects, [], "{:?}", iso.notes);
         let expected: Vec<String> = self.content.keys().map(|path| rename(path)).collect();
         let mut found: Vec<_> = iso.files.iter().map(|file| file.path.clone()).collect();
         found.sort();
@@ -144,7 +144,7 @@ fn hybrid_volumes_and_boot_catalogues_are_told() {
     let hybrid = [&boot[..], &["-isohybrid-gpt-basdat", "-partition_offset", "16"]].concat();
     let iso = Iso::read(&sample.make(&hybrid)).unwrap();
     assert!(iso.notes[1].starts_with("hybrid: "), "{:?}", iso.notes);
-    assert_eq!(iso.faults, []);
+    assert_eq!(iso.defects, []);
 }
 
 #[test]
@@ -156,8 +156,10 @@ fn what_is_cut_off_or_damaged_is_named() {
         whole.files.iter().filter(|file| file.size() > 0).max_by_key(|file| file.extents[0].offset).unwrap();
     let cut = image[..last.extents[0].offset as usize].to_vec();
     let iso = Iso::read(&cut).unwrap();
-    assert!(iso.faults[0].what.starts_with("it is cut off: it has "), "{:?}", iso.faults);
-    assert!(iso.faults.iter().any(|fault| fault.place == last.path && fault.what.contains("beyond the end")));
+    assert!(iso.defects[0].what.starts_with("it is cut off: it has "), "{:?}", iso.defects);
+    assert!(
+        iso.defects.iter().any(|fault| fault.place == last.path && fault.what.contains("beyond the end"))
+    );
     assert_eq!(iso.get(&last.path), None, "half a file is never shown");
 
     assert!(matches!(Iso::read(&vec![7; 100_000]), Err(IsoError::NotIso)));
@@ -174,9 +176,9 @@ fn what_is_cut_off_or_damaged_is_named() {
     bent[at + 2..at + 18].copy_from_slice(&own);
     let iso = Iso::read(&bent).unwrap();
     assert!(
-        iso.faults.iter().any(|fault| fault.place == "one" && fault.what.contains("leads back")),
+        iso.defects.iter().any(|fault| fault.place == "one" && fault.what.contains("leads back")),
         "{:?}",
-        iso.faults
+        iso.defects
     );
 }
 
@@ -245,7 +247,7 @@ fn a_file_over_4_gib_is_one_file() {
     let image = Sparse::take(made.stdout.take().unwrap());
     assert!(made.wait().unwrap().success());
     let iso = Iso::read(&image).unwrap();
-    assert_eq!(iso.faults, []);
+    assert_eq!(iso.defects, []);
     let file = iso.get("filesystem.squashfs").unwrap();
     assert_eq!(file.size(), large);
     assert!(file.extents.len() >= 2, "{:?}", file.extents);

@@ -4,16 +4,19 @@
 use std::{collections::BTreeSet, sync::Arc, time::Duration};
 
 use jiff::Timestamp;
-use lastmile_api::{Event, HandoverBody};
+use lastmile_api::HandoverBody;
 use lastmile_core::{
-    handover::{HandoverEvent, next_attempt, sign},
-    install::{Install, Step, StepKind},
+    model::{
+        handover::{Handover, HandoverEvent, next_attempt, sign},
+        install::{Install, Step, StepKind},
+    },
+    site::Site,
 };
-use lastmile_store::{Delivery, Handover, NewDelivery, StoreError};
+use lastmile_store::{Change, Delivery, NewDelivery, StoreError};
 use tokio_rustls::rustls;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
-use crate::state::App;
+use crate::{clock, records::Records};
 
 /// How long the other side may take.
 const PATIENCE: Duration = Duration::from_secs(15);
@@ -21,16 +24,14 @@ const PATIENCE: Duration = Duration::from_secs(15);
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 /// Deliveries that are under way at once.
 const AT_ONCE: usize = 16;
+/// Bytes of the other side's answer that are read.
+const ANSWER_READ: usize = 4096;
 /// Characters of the other side's answer that are kept.
 const ANSWER_KEPT: usize = 200;
 
-impl App {
+impl Records {
     /// What is to be told of a step of an install.
-    pub(crate) fn deliveries_of(&self, install: &Install, step: &Step) -> Vec<NewDelivery> {
-        let handovers = self.handovers.load();
-        if handovers.is_empty() {
-            return Vec::new();
-        }
+    pub(crate) fn deliveries_of(&self, site: &Site, install: &Install, step: &Step) -> Vec<NewDelivery> {
         let event = match step.kind {
             StepKind::Booted => Some(HandoverEvent::Booted),
             StepKind::Done
@@ -42,29 +43,27 @@ impl App {
         };
         let Some(event) = event else { return Vec::new() };
         let mut body = None;
-        handovers
-            .values()
+        site.handovers()
             .filter(|handover| handover.draft.events.contains(&event))
             .map(|handover| NewDelivery {
                 handover: handover.name.clone(),
                 install: install.number,
                 event,
-                body: body.get_or_insert_with(|| self.body(install, event, step.at)).clone(),
+                body: body.get_or_insert_with(|| self.body(site, install, event, step.at)).clone(),
                 created: step.at,
             })
             .collect()
     }
 
     /// What is sent: no secret is in it.
-    fn body(&self, install: &Install, event: HandoverEvent, at: Timestamp) -> String {
-        let site = self.site();
+    fn body(&self, site: &Site, install: &Install, event: HandoverEvent, at: Timestamp) -> String {
         let machine = site.machine_by_id(install.machine);
         let body = HandoverBody {
             event,
             at,
             machine: machine.map_or_else(|| install.machine_name.clone(), |machine| machine.name.clone()),
             macs: machine.iter().flat_map(|machine| &machine.macs).map(ToString::to_string).collect(),
-            address: machine.and_then(|machine| self.address_of(&site, machine)),
+            address: machine.and_then(|machine| self.address_of(site, machine)),
             install: Some(self.install_row(install)),
             manifest_hash: install.manifest_hash.map(|hash| hash.to_string()),
             answer_hash: install.answer_hash.map(|hash| hash.to_string()),
@@ -79,7 +78,7 @@ impl App {
     /// # Errors
     /// What the store refused.
     pub(crate) async fn try_handover(&self, handover: &str) -> Result<(), StoreError> {
-        let now = Timestamp::now();
+        let now = clock::now();
         let body = HandoverBody::trial(now);
         let trial = NewDelivery {
             handover: handover.into(),
@@ -88,15 +87,13 @@ impl App {
             body: serde_json::to_string(&body).unwrap_or_default(),
             created: now,
         };
-        self.store.write(move |tx| tx.add_deliveries(&[trial])).await?;
-        self.deliver_soon.notify_one();
-        Ok(())
+        self.store.change(move |change| change.add_deliveries(&[trial])).await
     }
 }
 
 /// Delivers what is due, until the service stops. What is under way then is tried again after the next start: the other
 /// side knows it by its number.
-pub(crate) async fn deliver(app: Arc<App>, tasks: TaskTracker, stop: CancellationToken) {
+pub(crate) async fn deliver(records: Arc<Records>, tasks: TaskTracker, stop: CancellationToken) {
     let client = reqwest::Client::builder().timeout(PATIENCE).redirect(reqwest::redirect::Policy::none());
     let client = match client.build() {
         Ok(client) => client,
@@ -106,14 +103,15 @@ pub(crate) async fn deliver(app: Arc<App>, tasks: TaskTracker, stop: Cancellatio
     let mut under_way: BTreeSet<i32> = BTreeSet::new();
     loop {
         let limit = i64::try_from(AT_ONCE).unwrap_or(i64::MAX);
-        let due = app.store.read(move |tx| tx.due_deliveries(Timestamp::now(), limit)).await;
+        let due = records.store.read(move |tx| tx.due_deliveries(clock::now(), limit)).await;
         for delivery in due.unwrap_or_default() {
             if under_way.len() >= AT_ONCE || !under_way.insert(delivery.number) {
                 continue;
             }
-            let (app, client, told, number) = (app.clone(), client.clone(), told.clone(), delivery.number);
+            let (records, client, told, number) =
+                (records.clone(), client.clone(), told.clone(), delivery.number);
             tasks.spawn(async move {
-                attempt(&app, &client, delivery).await;
+                attempt(&records, &client, delivery).await;
                 // Nobody may be left to be told.
                 let _ = told.send(number).await;
             });
@@ -121,7 +119,7 @@ pub(crate) async fn deliver(app: Arc<App>, tasks: TaskTracker, stop: Cancellatio
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(LOOK_EVERY) => {}
-            () = app.deliver_soon.notified() => {}
+            () = records.deliver_soon.notified() => {}
             Some(number) = ended.recv() => drop(under_way.remove(&number)),
         }
         while let Ok(number) = ended.try_recv() {
@@ -130,43 +128,65 @@ pub(crate) async fn deliver(app: Arc<App>, tasks: TaskTracker, stop: Cancellatio
     }
 }
 
-async fn attempt(app: &App, client: &reqwest::Client, mut delivery: Delivery) {
-    let handover = app.handovers.load().get(&delivery.handover).cloned();
+async fn attempt(records: &Records, client: &reqwest::Client, delivery: Delivery) {
+    let handover = records.site().handover(&delivery.handover).cloned();
     let outcome = match &handover {
-        Some(handover) => send(app, client, handover, &delivery).await,
+        Some(handover) => send(records, client, handover, &delivery).await,
         None => Err("the handover is gone".into()),
     };
-    let now = Timestamp::now();
-    delivery.attempts += 1;
-    delivery.last_attempt = Some(now);
-    match outcome {
+    match &outcome {
         Ok(answer) => {
             tracing::info!(delivery = delivery.number, handover = delivery.handover, "handed over: {answer}");
-            (delivery.delivered, delivery.due, delivery.last_answer) = (Some(now), None, Some(answer));
         }
         Err(why) => {
-            let (number, handover_name) = (delivery.number, &delivery.handover);
-            tracing::warn!(delivery = number, handover = handover_name, "not handed over: {why}");
-            delivery.due = handover.map(|_| next_attempt(delivery.attempts, now));
-            delivery.last_answer = Some(why);
+            tracing::warn!(
+                delivery = delivery.number,
+                handover = delivery.handover,
+                "not handed over: {why}"
+            );
         }
     }
-    let name = delivery.handover.clone();
-    if let Err(error) = app.store.write(move |tx| tx.put_delivery(&delivery)).await {
+    let note = move |change: &mut Change<'_>| {
+        // As it is by now: somebody may have given it up, or want it sent at once, while this attempt was under way.
+        let Some(now) = change.tx().delivery(delivery.number)? else { return Ok(()) };
+        let is_known = change.site().handover(&now.handover).is_some();
+        change.put_delivery(&after_attempt(&delivery, now, outcome, is_known, clock::now()))
+    };
+    let noted: Result<(), StoreError> = records.store.change(note).await;
+    if let Err(error) = noted {
         tracing::error!("how a delivery went was not recorded: {error}");
     }
-    // Nobody may be watching.
-    let _ = app.events.send(Event::Delivery { handover: name });
+}
+
+/// How a delivery is after an attempt that began when it was as `before` and that ended at `at`; `now` is how it is on
+/// record. What somebody wanted of it meanwhile stays.
+fn after_attempt(
+    before: &Delivery,
+    now: Delivery,
+    outcome: Result<String, String>,
+    is_known: bool,
+    at: Timestamp,
+) -> Delivery {
+    let attempts = now.attempts + 1;
+    let is_untouched = now.due == before.due && now.delivered == before.delivered;
+    let next = Delivery { attempts, last_attempt: Some(at), ..now };
+    match outcome {
+        Ok(answer) => Delivery { delivered: Some(at), due: None, last_answer: Some(answer), ..next },
+        Err(why) if is_untouched => {
+            Delivery { due: is_known.then(|| next_attempt(attempts, at)), last_answer: Some(why), ..next }
+        }
+        Err(why) => Delivery { last_answer: Some(why), ..next },
+    }
 }
 
 /// Gives what the other side answered, or why it did not take it.
 async fn send(
-    app: &App,
+    records: &Records,
     client: &reqwest::Client,
     handover: &Handover,
     delivery: &Delivery,
 ) -> Result<String, String> {
-    let key = app.seal_key.open(&handover.key).map_err(|error| error.to_string())?;
+    let key = records.seal_key.open(&handover.key).map_err(|error| error.to_string())?;
     // As it goes out: the signature covers the URL in the form that the receiver sees.
     let url = reqwest::Url::parse(&handover.draft.url).map_err(|error| error.to_string())?;
     let signed = sign(
@@ -175,7 +195,7 @@ async fn send(
         url.as_str(),
         delivery.number.into(),
         delivery.body.as_bytes(),
-        Timestamp::now(),
+        clock::now(),
     );
     let request = client
         .post(url)
@@ -190,9 +210,20 @@ async fn send(
     if status.is_success() {
         return Ok(status.to_string());
     }
-    let text = response.text().await.unwrap_or_default();
+    let text = beginning(response).await;
     let said: String = text.chars().filter(|c| !c.is_control()).take(ANSWER_KEPT).collect();
     Err(if said.is_empty() { status.to_string() } else { format!("{status}: {said}") })
+}
+
+/// The beginning of an answer: a receiver that answers without end is not listened to for long.
+async fn beginning(mut response: reqwest::Response) -> String {
+    let mut bytes = Vec::new();
+    while bytes.len() < ANSWER_READ
+        && let Ok(Some(piece)) = response.chunk().await
+    {
+        bytes.extend_from_slice(&piece[..piece.len().min(ANSWER_READ - bytes.len())]);
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
 }
 
 /// What is at the bottom of an error, without the URL, which may hold a secret of the receiver's.
@@ -219,5 +250,44 @@ fn tls_error<'a>(error: &'a (dyn std::error::Error + 'static)) -> Option<&'a rus
     match error.downcast_ref::<std::io::Error>() {
         Some(around) => tls_error(around.get_ref()?),
         None => error.downcast_ref(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn delivery(due: Option<i64>) -> Delivery {
+        let at = |seconds| Timestamp::from_second(seconds).unwrap();
+        Delivery {
+            number: 1,
+            handover: "records".into(),
+            install: 1,
+            event: HandoverEvent::Installed,
+            body: "{}".into(),
+            created: at(0),
+            attempts: 2,
+            due: due.map(at),
+            delivered: None,
+            last_attempt: None,
+            last_answer: None,
+        }
+    }
+
+    #[test]
+    fn what_somebody_wanted_during_an_attempt_stays() {
+        let at = Timestamp::from_second(100).unwrap();
+        let failed = || Err("500".to_owned());
+        let before = delivery(Some(10));
+        let again = after_attempt(&before, before.clone(), failed(), true, at);
+        assert_eq!((again.attempts, again.due), (3, Some(next_attempt(3, at))));
+        // Given up meanwhile: it is not tried again.
+        assert_eq!(after_attempt(&before, delivery(None), failed(), true, at).due, None);
+        // Sent once more meanwhile: that time stays.
+        let wanted = delivery(Some(50));
+        assert_eq!(after_attempt(&before, wanted.clone(), failed(), true, at).due, wanted.due);
+        assert_eq!(after_attempt(&before, before.clone(), failed(), false, at).due, None);
+        let done = after_attempt(&before, before.clone(), Ok("200".into()), true, at);
+        assert_eq!((done.delivered, done.due), (Some(at), None));
     }
 }

@@ -3,7 +3,7 @@
 use std::net::Ipv4Addr;
 
 use futures_util::TryStreamExt;
-use lastmile_core::net::Surroundings;
+use lastmile_core::decide::subnet::Surroundings;
 use rtnetlink::{
     Handle, RouteMessageBuilder,
     packet_route::{
@@ -135,7 +135,9 @@ fn read_resolver(text: &str) -> (Vec<Ipv4Addr>, Option<String>) {
             (Some("nameserver"), Some(server)) => {
                 servers.extend(server.parse::<Ipv4Addr>().ok().filter(|server| !server.is_loopback()));
             }
-            (Some("search" | "domain"), Some(name)) if lastmile_core::name::check_domain(name).is_ok() => {
+            (Some("search" | "domain"), Some(name))
+                if lastmile_core::base::name::check_domain(name).is_ok() =>
+            {
                 domain = Some(name.trim_end_matches('.').to_owned());
             }
             _ => {}

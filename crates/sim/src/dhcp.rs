@@ -6,17 +6,17 @@ use std::{
     time::Duration,
 };
 
-use lastmile_core::{
-    boot::Architecture,
+use lastmile_formats::{
+    architecture::Architecture,
     dhcp::{Kind, Message, Op, RelayInfo, code},
-    net::Mac,
+    mac::Mac,
 };
 use tokio::{net::UdpSocket, time::timeout};
 
 use crate::SimError;
 
 /// First wait for an answer; doubled at each further try (RFC 2131, section 4.1).
-const PATIENCE: Duration = Duration::from_millis(1500);
+const PATIENCE: Duration = Duration::from_secs(4);
 /// How often one question is asked.
 const TRIES: u32 = 4;
 /// What firmware asks for.

@@ -2,7 +2,8 @@
 
 use std::net::Ipv4Addr;
 
-use lastmile_core::{dhcp::Kind, image::Sha256};
+use lastmile_core::model::image::Sha256;
+use lastmile_formats::dhcp::Kind;
 use thiserror::Error;
 
 /// Where a simulated boot ended that should have gone on.

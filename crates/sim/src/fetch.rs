@@ -1,15 +1,13 @@
 //! Fetching files by TFTP and HTTP.
 
 use std::{
-    net::{Ipv4Addr, SocketAddr},
+    net::{IpAddr, Ipv4Addr, SocketAddr},
     time::Instant,
 };
 
 use base64::{Engine, engine::general_purpose::STANDARD};
-use lastmile_core::{
-    image::Sha256,
-    tftp::{Packet, Receiver, ReceiverState, Wishes},
-};
+use lastmile_core::model::image::Sha256;
+use lastmile_formats::tftp::{Packet, Receiver, ReceiverState, Wishes};
 use reqwest::Response;
 use tokio::net::UdpSocket;
 
@@ -112,8 +110,9 @@ pub(crate) struct Http {
 }
 
 impl Http {
-    pub(crate) fn new() -> Result<Self, SimError> {
-        let client = reqwest::Client::builder().no_proxy().build();
+    /// Speaks from `own`, an address of this host.
+    pub(crate) fn new(own: Ipv4Addr) -> Result<Self, SimError> {
+        let client = reqwest::Client::builder().no_proxy().local_address(IpAddr::from(own)).build();
         client.map(|client| Self { client }).map_err(|error| failed("http", error.to_string()))
     }
 

@@ -6,7 +6,7 @@ use std::{
     sync::atomic::{AtomicBool, Ordering},
 };
 
-use lastmile_core::dhcp::{Kind, Message, Op, code};
+use lastmile_formats::dhcp::{Kind, Message, Op, code};
 
 use crate::relay::{receive, socket};
 

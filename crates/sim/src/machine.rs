@@ -6,7 +6,7 @@ use std::{
     time::Duration,
 };
 
-use lastmile_core::{boot::Architecture, net::Mac, tftp::Wishes};
+use lastmile_formats::{architecture::Architecture, mac::Mac, tftp::Wishes};
 
 use crate::{
     SimError,
@@ -146,7 +146,7 @@ impl Machine {
     /// # Errors
     /// That this host gives no HTTP client.
     pub fn new(identity: Identity, reached: Reached, pace: Pace) -> Result<Self, SimError> {
-        Ok(Self { identity, reached, pace, http: Http::new()? })
+        Ok(Self { http: Http::new(loopback(identity.mac))?, identity, reached, pace })
     }
 
     /// Boots once, as far as a kernel's start.
@@ -255,17 +255,10 @@ impl Machine {
         client.lease(asking, u32::from_be_bytes([a, b, c, d]) ^ phase).await
     }
 
-    /// An address of this host that is this machine's alone, as far as the last octets of MAC addresses differ.
-    fn loopback(&self) -> Ipv4Addr {
-        let [.., a, b, c] = self.identity.mac.octets();
-        // Neither the network's address nor the one that the service has.
-        Ipv4Addr::new(127, a | 0x80, b, c)
-    }
-
     fn tftp(&self, server: Ipv4Addr, blksize: u16, windowsize: Option<u16>, probes: bool) -> Tftp {
         Tftp {
             server: SocketAddr::from((server, self.reached.tftp_port)),
-            own: self.loopback(),
+            own: loopback(self.identity.mac),
             probes,
             wishes: Wishes { blksize: Some(blksize), windowsize, tsize: true },
         }
@@ -344,4 +337,11 @@ impl Machine {
             _ => Err(wrong()),
         }
     }
+}
+
+/// An address of this host that is this machine's alone, as far as the last octets of MAC addresses differ.
+fn loopback(mac: Mac) -> Ipv4Addr {
+    let [.., a, b, c] = mac.octets();
+    // Neither the network's address nor the one that the service has.
+    Ipv4Addr::new(127, a | 0x80, b, c)
 }

@@ -7,7 +7,7 @@ use std::{
     time::Duration,
 };
 
-use lastmile_core::dhcp::{Message, Op, RelayInfo, code};
+use lastmile_formats::dhcp::{Message, Op, RelayInfo, code};
 use socket2::{Domain, Protocol, Socket, Type};
 
 /// The port of servers and relays.

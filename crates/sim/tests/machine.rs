@@ -15,10 +15,10 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
-use lastmile_core::{
-    boot::Architecture,
+use lastmile_core::model::image::Sha256;
+use lastmile_formats::{
+    architecture::Architecture,
     dhcp::{Kind, Message, code},
-    image::Sha256,
     tftp::{ErrorCode, Limits, Packet, Sender, SenderState, Terms, Transmit},
 };
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, SimError};

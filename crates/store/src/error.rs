@@ -36,6 +36,12 @@ pub enum StoreError {
         /// Why.
         reason: String,
     },
+    /// A value cannot be written into a column.
+    #[error("a value cannot be stored: {reason}")]
+    Unwritable {
+        /// Why.
+        reason: String,
+    },
     /// A row holds what this version cannot read.
     #[error("table {table}, row {row}: {what}")]
     Value {

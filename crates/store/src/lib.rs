@@ -1,18 +1,22 @@
 //! The records of Last Mile in SQLite, through Diesel.
 //!
-//! [`Store::write`] hands a job to the one writing thread, which commits whatever is queued as one
-//! transaction; the caller hears of it when it is on disk. [`Store::read`] runs on a connection of its own and
-//! never waits for a writer. [`Store::load`] gives the snapshot and the leases at start.
+//! [`Store::change`] hands a change to the one writing thread, which commits whatever is queued as one transaction. The
+//! writer then shows the new snapshot ([`Store::site`]), tells the observer what was recorded, and only then the caller: a
+//! caller that has gone away changes nothing of that. At any moment the snapshot is what [`Store::load`] would give.
+//! [`Store::read`] runs on a connection of its own and never waits for the writer.
 
+mod change;
 mod error;
+mod recorded;
 mod rows;
 mod schema;
 mod tx;
 mod value;
 mod writer;
 
-use std::{fs::OpenOptions, os::unix::fs::OpenOptionsExt, path::Path};
+use std::{fmt, fs::OpenOptions, os::unix::fs::OpenOptionsExt, path::Path, sync::Arc};
 
+pub use change::Change;
 use diesel::{
     Connection, SqliteConnection,
     connection::SimpleConnection,
@@ -20,14 +24,16 @@ use diesel::{
 };
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 pub use error::StoreError;
-use lastmile_core::dhcp::LeaseRecord;
+use lastmile_core::{model::lease::LeaseRecord, site::Site};
+pub use recorded::Recorded;
 pub use rows::{
-    handover::{Delivery, DeliveryFilter, Handover, NewDelivery},
+    address_note::{AddressNote, NoteKind},
+    handover::{Delivery, DeliveryFilter, NewDelivery},
     install::InstallFilter,
     log::LogLine,
 };
 pub use tx::{Loaded, Tx};
-use writer::Writer;
+use writer::{Shown, Urgency, Writer};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 /// Connections that only read: the console's and the client's questions, never a boot's.
@@ -37,10 +43,17 @@ const PRAGMAS: &str = "PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PR
                        PRAGMA foreign_keys = ON;";
 
 /// The records.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Store {
     writer: Writer,
     readers: Pool<ConnectionManager<SqliteConnection>>,
+    shown: Arc<Shown>,
+}
+
+impl fmt::Debug for Store {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Store").finish_non_exhaustive()
+    }
 }
 
 #[derive(Debug)]
@@ -75,18 +88,69 @@ impl Store {
             .connection_customizer(Box::new(SetUp))
             .build(ConnectionManager::new(url))
             .map_err(|error| open(error.to_string()))?;
-        Ok(Self { writer: Writer::start(connection)?, readers })
+        let shown = Arc::new(Shown::default());
+        shown.site.store(Arc::new(Tx::new(&mut connection).load_site()?));
+        Ok(Self { writer: Writer::start(connection, shown.clone())?, readers, shown })
     }
 
-    /// Runs `job` in the writer's next transaction; returns once that is on disk. An error undoes this job only.
+    /// The snapshot as it is now.
+    #[must_use]
+    pub fn site(&self) -> Arc<Site> {
+        self.shown.site.load_full()
+    }
+
+    /// Has `observer` told of everything that is recorded from now on: in the order of the commits, after the snapshot has
+    /// it, and before any caller hears of it. It runs on the writing thread and must be quick. Only the first is kept.
+    pub fn observe(&self, observer: impl Fn(&Arc<Site>, Vec<Recorded>) + Send + Sync + 'static) {
+        // A second one would be a fault of the program that its tests show.
+        let _ = self.shown.observer.set(Box::new(observer));
+    }
+
+    /// Runs `job` in the writer's next transaction; returns once that is on disk and in the snapshot. Once it is queued, it
+    /// is carried out whether or not anybody waits for it. An error undoes this change only.
     ///
     /// # Errors
     /// What the job gave, or [`StoreError::Commit`] if the transaction could not be kept.
-    pub async fn write<T: Send + 'static>(
+    pub fn change<T, E>(
         &self,
-        job: impl FnOnce(&mut Tx<'_>) -> Result<T, StoreError> + Send + 'static,
-    ) -> Result<T, StoreError> {
-        self.writer.run(job).await
+        job: impl FnOnce(&mut Change<'_>) -> Result<T, E> + Send + 'static,
+    ) -> impl Future<Output = Result<T, E>> + Send
+    where
+        T: Send + 'static,
+        E: From<StoreError> + Send + 'static,
+    {
+        self.writer.change(Urgency::Person, job)
+    }
+
+    /// The same for what a machine waits for: before all that people wait for.
+    ///
+    /// # Errors
+    /// As of [`Self::change`].
+    pub fn change_for_machine<T, E>(
+        &self,
+        job: impl FnOnce(&mut Change<'_>) -> Result<T, E> + Send + 'static,
+    ) -> impl Future<Output = Result<T, E>> + Send
+    where
+        T: Send + 'static,
+        E: From<StoreError> + Send + 'static,
+    {
+        self.writer.change(Urgency::Machine, job)
+    }
+
+    /// Waits until the writing thread has answered, whatever it answers.
+    pub async fn ping(&self) {
+        self.writer.ping().await;
+    }
+
+    /// Why what was last to be recorded could not be; nothing once something was recorded again.
+    #[must_use]
+    pub fn trouble(&self) -> Option<String> {
+        self.shown.trouble.load_full().map(|trouble| (*trouble).clone())
+    }
+
+    /// Waits until nothing can be recorded any more: the writing thread has ended.
+    pub async fn ended(&self) {
+        self.writer.ended().await;
     }
 
     /// Keeps what holds an address now; returns once that is on disk.
@@ -95,6 +159,22 @@ impl Store {
     /// As of [`Self::write`].
     pub async fn put_lease(&self, record: LeaseRecord) -> Result<(), StoreError> {
         self.writer.run_one(move |tx| tx.put_lease(&record)).await
+    }
+
+    /// Keeps which addresses machines have that no lease says, and forgets what was last seen before `before`.
+    ///
+    /// # Errors
+    /// As of [`Self::change`].
+    pub async fn put_address_notes(
+        &self,
+        notes: Vec<AddressNote>,
+        before: jiff::Timestamp,
+    ) -> Result<(), StoreError> {
+        let put = move |tx: &mut Tx<'_>| {
+            tx.forget_address_notes(before)?;
+            notes.iter().try_for_each(|note| tx.put_address_note(note))
+        };
+        self.writer.run(put).await
     }
 
     /// Tidies up what leases left behind while they came quickly: worth doing when nothing is going on.
@@ -130,7 +210,7 @@ impl Store {
         task.await.map_err(|_| StoreError::Closed)?
     }
 
-    /// Everything that is needed at start.
+    /// What is on disk, read anew: the snapshot, and the leases.
     ///
     /// # Errors
     /// [`StoreError::Value`] names the row that cannot be read.

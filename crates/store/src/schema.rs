@@ -20,9 +20,26 @@ diesel::table! {
         probe -> Bool,
         authoritative -> Bool,
         response_delay_ms -> BigInt,
+        identify -> Text,
         http_boot -> Text,
         options -> Text,
         menu -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    address_note (kind, mac) {
+        kind -> Text,
+        mac -> Text,
+        address -> Text,
+        at -> BigInt,
+    }
+}
+
+diesel::table! {
+    edition (entity) {
+        entity -> Text,
+        number -> BigInt,
     }
 }
 
@@ -42,6 +59,7 @@ diesel::table! {
         state -> Text,
         since -> BigInt,
         until -> BigInt,
+        version -> BigInt,
     }
 }
 
@@ -54,6 +72,7 @@ diesel::table! {
         state -> Text,
         since -> BigInt,
         until -> BigInt,
+        version -> BigInt,
     }
 }
 
@@ -80,6 +99,13 @@ diesel::table! {
         kind -> Text,
         current_revision_id -> Text,
         last_number -> Integer,
+    }
+}
+
+diesel::table! {
+    image_number (name) {
+        name -> Text,
+        last -> Integer,
     }
 }
 

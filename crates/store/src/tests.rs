@@ -2,14 +2,23 @@ use std::{collections::BTreeMap, path::PathBuf, process::Command};
 
 use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    answers::{AnswersVersion, Scope, Subject},
-    boot::LoaderDraft,
-    dhcp::{LeaseBook, LeaseState},
-    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
-    install::{ArmRequest, Evidence, InstallState, ReportStage, Step, StepKind, Token},
-    machine::{MachineDraft, StandingDraft},
-    net::{Subnet, SubnetDraft},
+    base::Id,
+    decide::{
+        answers::Subject,
+        dhcp::LeaseBook,
+        image::RevisionDraft,
+        install::{ArmRequest, Evidence},
+        loader::LoaderDraft,
+        machine::{MachineDraft, StandingDraft},
+        subnet::SubnetDraft,
+    },
+    model::{
+        answers::{AnswersVersion, Scope},
+        image::{Family, FileEntry, Holding, ImageKind, Sha256},
+        install::{InstallState, ReportStage, Step, StepKind, Token},
+        lease::LeaseState,
+        subnet::Subnet,
+    },
     site::Site,
 };
 
@@ -63,16 +72,17 @@ async fn filled(store: &Store) -> Site {
         ..RevisionDraft::default()
     };
     let holding = |draft: &RevisionDraft| Holding::of(&draft.files);
-    let first = image_draft.check(None, holding(&image_draft), now(), |_, _| true).unwrap();
+    let first = image_draft.check(None, 0, holding(&image_draft), now(), |_, _| true).unwrap();
     let mut second = image_draft.clone();
     second.files.push(file("extra.gz"));
-    let second = second.check(Some(&first), holding(&second), now(), |_, _| true).unwrap();
+    let second = second.check(Some(&first), 1, holding(&second), now(), |_, _| true).unwrap();
     let loader = LoaderDraft {
         class: Some("PXEClient".into()),
         ..LoaderDraft::new("signed-x64", "uefi-x64", "shimx64.efi", vec![file("shimx64.efi")])
     };
-    let loader =
-        loader.check(Id::generate(), lastmile_core::boot::LoaderFacts::default(), [], |_, _| true).unwrap();
+    let loader = loader
+        .check(Id::generate(), lastmile_core::model::loader::LoaderFacts::default(), [], |_, _| true)
+        .unwrap();
     let answers = answers();
     let site =
         Site::default().with_subnet(subnet()).with_loader(loader.clone()).with_answers(answers.clone());
@@ -89,19 +99,26 @@ async fn filled(store: &Store) -> Site {
     };
     let install =
         arm.check(&site, &|_, _| Subject::example(), 1, Token::new("secret".into()), "ada", now()).unwrap();
-    let subnet = site.subnets().next().unwrap().clone();
+    let subnet = (**site.subnets().next().unwrap()).clone();
     let kept = install.clone();
-    let write = store.write(move |tx| {
-        tx.put_subnet(&subnet)?;
-        tx.add_loader(&loader)?;
-        tx.add_revision(&first)?;
-        tx.add_revision(&second)?;
-        tx.add_answers(&answers)?;
-        tx.put_machine(&machine)?;
-        tx.put_install(&kept, &step(StepKind::Armed))
-    });
-    write.await.unwrap();
+    let fill = move |change: &mut Change<'_>| {
+        change.put_subnet(subnet)?;
+        change.add_loader(loader)?;
+        change.add_revision(first)?;
+        change.add_revision(second)?;
+        change.add_answers(answers)?;
+        change.put_machine(machine)?;
+        change.put_install(kept, step(StepKind::Armed))
+    };
+    change(store, fill).await.unwrap();
     site.with_install(install)
+}
+
+fn change(
+    store: &Store,
+    job: impl FnOnce(&mut Change<'_>) -> Result<(), StoreError> + Send + 'static,
+) -> impl Future<Output = Result<(), StoreError>> {
+    store.change(job)
 }
 
 fn same(one: &Site, other: &Site) {
@@ -129,7 +146,6 @@ async fn everything_is_read_back_as_it_was() {
     drop(store);
     let loaded = Store::open(&path).unwrap().load().unwrap();
     same(&site, &loaded.site);
-    assert_eq!(loaded.last_install, 1);
 }
 
 #[tokio::test]
@@ -142,7 +158,7 @@ async fn an_install_is_kept_step_by_step() {
     for evidence in [Evidence::Menu, Evidence::Report(ReportStage::Done, None)] {
         let (next, step) = install.see(&evidence, now()).unwrap();
         install = next.clone();
-        store.write(move |tx| tx.put_install(&next, &step)).await.unwrap();
+        change(&store, move |change| change.put_install(next, step)).await.unwrap();
     }
     let (read, steps) = store.read(|tx| tx.install(1)).await.unwrap().unwrap();
     assert_eq!(read, install);
@@ -168,9 +184,10 @@ async fn one_bad_job_undoes_itself_only() {
     let mut other = subnet();
     other.name = "never".into();
     other.network = "198.51.100.0/24".parse().unwrap();
-    let bad = store.write(move |tx| {
-        tx.put_subnet(&other)?;
-        tx.put_install(&second, &step(StepKind::Armed))
+    let before = store.site();
+    let bad = change(&store, move |change| {
+        change.put_subnet(other)?;
+        change.put_install(second, step(StepKind::Armed))
     });
     let lease = lease(&site, 1);
     let kept = lease.clone();
@@ -181,7 +198,9 @@ async fn one_bad_job_undoes_itself_only() {
     let loaded = store.load().unwrap();
     assert_eq!(loaded.leases, [lease]);
     assert!(loaded.site.subnet("never").is_none());
-    assert_eq!(loaded.last_install, 1);
+    assert_eq!(store.site(), before, "nothing of it is shown");
+    let next = store.change(|change| change.next_install_number()).await;
+    assert_eq!(next.unwrap(), 2);
 }
 
 #[tokio::test]
@@ -190,7 +209,7 @@ async fn the_last_word_on_an_address_counts_before_and_after_tidying_up() {
     let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
     let site = filled(&store).await;
     let first = lease(&site, 1);
-    let renewed = lastmile_core::dhcp::LeaseRecord {
+    let renewed = lastmile_core::model::lease::LeaseRecord {
         until: first.until + jiff::SignedDuration::from_hours(1),
         ..first.clone()
     };
@@ -203,16 +222,24 @@ async fn the_last_word_on_an_address_counts_before_and_after_tidying_up() {
     store.fold_leases().await.unwrap();
     assert_eq!(at(&store), Some(renewed));
     assert_eq!(store.load().unwrap().leases.len(), 2);
-    store.put_lease(lease(&site, 1)).await.unwrap();
-    let address = first.address;
-    store.write(move |tx| tx.remove_lease(address)).await.unwrap();
-    assert_eq!(at(&store), None, "in neither place");
+    // In whatever order they come to the disk, the later one counts.
+    let (earlier, later) = (
+        lastmile_core::model::lease::LeaseRecord { version: 7, ..first.clone() },
+        lastmile_core::model::lease::LeaseRecord { version: 8, state: LeaseState::Released, ..first.clone() },
+    );
+    store.put_leases(vec![later.clone(), earlier]).await.unwrap();
+    assert_eq!(at(&store), Some(later.clone()));
+    store.fold_leases().await.unwrap();
+    assert_eq!(at(&store), Some(later.clone()));
+    store.put_lease(first.clone()).await.unwrap();
+    store.fold_leases().await.unwrap();
+    assert_eq!(at(&store), Some(later), "an earlier one that comes after tidying up changes nothing");
 }
 
-fn lease(site: &Site, number: u8) -> lastmile_core::dhcp::LeaseRecord {
+fn lease(site: &Site, number: u8) -> lastmile_core::model::lease::LeaseRecord {
     let subnet = site.subnets().next().unwrap();
-    let mac = lastmile_core::net::Mac::new([2, 0, 0x5e, 0, 0x53, number]).unwrap();
-    let client = lastmile_core::dhcp::ClientKey::Mac(mac);
+    let mac = lastmile_formats::mac::Mac::new([2, 0, 0x5e, 0, 0x53, number]).unwrap();
+    let client = lastmile_core::model::lease::ClientKey::Mac(mac);
     let mut book = LeaseBook::default();
     let wish = std::net::Ipv4Addr::new(192, 0, 2, 49 + number);
     let address = book.offer(subnet, &client, Some(wish), None, now()).unwrap().address;
@@ -304,7 +331,7 @@ fn settings_of_the_first_form_are_read_in_the_second() {
     // The writer of the store may not have closed yet.
     connection.batch_execute("PRAGMA busy_timeout = 5000").unwrap();
     // Back to before the one that gave settings their second form.
-    for _ in 0..2 {
+    for _ in 0..3 {
         connection.revert_last_migration(MIGRATIONS).unwrap();
     }
     let insert = "INSERT INTO answers_version (id, name, number, created, settings, removed) VALUES (?, 'old', 1, 0, ?, 0)";
@@ -341,7 +368,10 @@ async fn layers_are_kept_each_with_its_versions() {
     let all = scopes.clone().map(settings).into_iter().chain([answers()]).collect::<Vec<_>>();
     let newer = AnswersVersion { id: Id::generate(), number: 2, ..all[1].clone() };
     let kept = [all, vec![newer]].concat();
-    store.write(move |tx| kept.iter().try_for_each(|version| tx.add_answers(version))).await.unwrap();
+    let add = move |change: &mut Change<'_>| {
+        kept.into_iter().try_for_each(|version| change.add_answers(version).map(drop))
+    };
+    change(&store, add).await.unwrap();
     let label = Scope::Label("quay-server".into());
     let (asked, other) = (label.clone(), Scope::Answers("quay-server".into()));
     let counted =
@@ -353,7 +383,88 @@ async fn layers_are_kept_each_with_its_versions() {
     assert_eq!(site.settings_of(&label).unwrap().number, 2);
     assert!(scopes.iter().all(|scope| site.settings_of(scope).is_some()));
     let gone = label.clone();
-    store.write(move |tx| tx.remove_answers(&gone)).await.unwrap();
+    change(&store, move |change| change.remove_answers(&gone)).await.unwrap();
     let site = store.load().unwrap().site;
     assert!(site.settings_of(&label).is_none() && site.answers("quay-server").is_some());
+}
+
+/// The snapshot is what a restart would load, whatever is changed, kept or refused; and what is told is told in order.
+#[tokio::test]
+async fn the_snapshot_is_what_a_restart_would_load() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let told = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let (telling, watching) = (told.clone(), store.clone());
+    store.observe(move |site, recorded| {
+        assert_eq!(watching.site(), *site, "the snapshot is shown before anybody is told");
+        telling.lock().unwrap().extend(recorded.into_iter().map(|recorded| format!("{recorded:?}")));
+    });
+    filled(&store).await;
+    let same = || assert_eq!(*store.site(), store.load().unwrap().site);
+    same();
+    let machine = (**store.site().machine("auklet-gate").unwrap()).clone();
+    let renamed = lastmile_core::model::machine::Machine { name: "auklet-bridge".into(), ..machine.clone() };
+    change(&store, move |change| change.put_machine(renamed)).await.unwrap();
+    same();
+    let label = lastmile_core::model::label::Label { name: "kiosk".into(), parameters: vec![], menu: None };
+    change(&store, move |change| change.put_label(label)).await.unwrap();
+    change(&store, |change| change.remove_label("kiosk")).await.unwrap();
+    same();
+    let open = (**store.site().open_install(machine.id).unwrap()).clone();
+    let (ended, done) = open.see(&Evidence::Report(ReportStage::Done, None), now()).unwrap();
+    change(&store, move |change| change.put_install(ended, done)).await.unwrap();
+    same();
+    // What comes late to an install is in the record, and does not hide what came after it.
+    let refused = change(&store, |change| {
+        let subnet = change.site().subnets().next().unwrap().clone();
+        change.remove_subnet(&subnet)?;
+        Err(StoreError::Closed)
+    });
+    assert!(matches!(refused.await, Err(StoreError::Closed)));
+    same();
+    change(&store, |change| {
+        let subnet = change.site().subnets().next().unwrap().clone();
+        change.remove_subnet(&subnet)
+    })
+    .await
+    .unwrap();
+    let gone = (**store.site().machine_by_id(machine.id).unwrap()).clone();
+    change(&store, move |change| change.remove_machine(&gone, now())).await.unwrap();
+    same();
+    let told = told.lock().unwrap().join("\n");
+    let at = |what: &str| told.find(what).unwrap_or_else(|| panic!("{what} was not told: {told}"));
+    assert!(at("MachineGone { name: \"auklet-gate\" }") < at("MachineGone { name: \"auklet-bridge\" }"));
+    assert!(!told.contains("Closed"));
+}
+
+/// Whoever stops waiting for a change changes nothing of it: it is on disk and shown alike, or neither.
+#[tokio::test]
+async fn a_caller_that_goes_away_leaves_disk_and_snapshot_alike() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    for number in 0..200_u32 {
+        let label = lastmile_core::model::label::Label {
+            name: format!("label-{number}"),
+            parameters: vec![],
+            menu: None,
+        };
+        let waiting = change(&store, move |change| change.put_label(label));
+        // Polled some times, then dropped.
+        let _ = tokio::time::timeout(std::time::Duration::from_micros(u64::from(number) * 7), waiting).await;
+    }
+    store.ping().await;
+    change(&store, |_| Ok(())).await.unwrap();
+    let kept = store.site().labels().count();
+    assert!(kept > 0, "none was ever queued");
+    assert_eq!(*store.site(), store.load().unwrap().site);
+}
+
+#[tokio::test]
+async fn a_panic_of_a_change_ends_the_writer_and_says_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let broken = change(&store, |_| panic!("a fault of the program"));
+    assert!(matches!(broken.await, Err(StoreError::Closed)));
+    tokio::time::timeout(std::time::Duration::from_secs(10), store.ended()).await.unwrap();
+    assert!(matches!(change(&store, |_| Ok(())).await, Err(StoreError::Closed)));
 }

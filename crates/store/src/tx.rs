@@ -1,9 +1,9 @@
 //! What can be done within one transaction. The methods stand with their records, in `rows`.
 
 use diesel::SqliteConnection;
-use lastmile_core::{dhcp::LeaseRecord, site::Site};
+use lastmile_core::{model::lease::LeaseRecord, site::Site};
 
-use crate::{Handover, StoreError};
+use crate::{AddressNote, StoreError};
 
 /// A transaction, or a reading connection.
 #[allow(missing_debug_implementations, reason = "a connection shows nothing")]
@@ -11,17 +11,17 @@ pub struct Tx<'a> {
     connection: &'a mut SqliteConnection,
 }
 
-/// What the service needs at start.
+/// What is on disk, as far as the service keeps it in memory.
 #[derive(Debug)]
 pub struct Loaded {
     /// The snapshot.
     pub site: Site,
     /// Every lease.
     pub leases: Vec<LeaseRecord>,
-    /// The number of the last install that was armed; 0 before the first.
-    pub last_install: i64,
-    /// Where ends of installs are told.
-    pub handovers: Vec<Handover>,
+    /// Addresses that no lease says, the one seen last last.
+    pub address_notes: Vec<AddressNote>,
+    /// The tokens of all installs.
+    pub tokens: Vec<String>,
 }
 
 impl<'a> Tx<'a> {
@@ -34,6 +34,15 @@ impl<'a> Tx<'a> {
     }
 
     pub(crate) fn load(&mut self) -> Result<Loaded, StoreError> {
+        Ok(Loaded {
+            site: self.load_site()?,
+            leases: self.leases()?,
+            address_notes: self.address_notes()?,
+            tokens: self.install_tokens()?,
+        })
+    }
+
+    pub(crate) fn load_site(&mut self) -> Result<Site, StoreError> {
         let mut site = Site::default();
         for subnet in self.subnets()? {
             site = site.with_subnet(subnet);
@@ -59,11 +68,9 @@ impl<'a> Tx<'a> {
         for install in self.installs_for_decisions()? {
             site = site.with_install(install);
         }
-        Ok(Loaded {
-            site,
-            leases: self.leases()?,
-            last_install: self.last_install_number()?,
-            handovers: self.handovers()?,
-        })
+        for handover in self.handovers()? {
+            site = site.with_handover(handover);
+        }
+        self.load_editions(site)
     }
 }

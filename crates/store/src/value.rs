@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, fmt::Display, str::FromStr};
 
 use jiff::Timestamp;
-use lastmile_core::dhcp::FurtherOption;
+use lastmile_core::model::option::FurtherOption;
 use serde::{Serialize, de::DeserializeOwned};
 
 use crate::StoreError;
@@ -63,21 +63,40 @@ impl Row<'_> {
     }
 }
 
-/// JSON of a value of ours: plain data, which always has one.
-pub(crate) fn json(value: &impl Serialize) -> String {
-    serde_json::to_string(value).unwrap_or_default()
+/// JSON of a value.
+///
+/// # Errors
+/// [`StoreError::Unwritable`] if it has none: nothing is stored in its place.
+pub(crate) fn json(value: &impl Serialize) -> Result<String, StoreError> {
+    serde_json::to_string(value).map_err(|error| StoreError::Unwritable { reason: error.to_string() })
 }
 
 /// Further DHCP options as JSON.
-pub(crate) fn options(options: &[FurtherOption]) -> String {
+pub(crate) fn options(options: &[FurtherOption]) -> Result<String, StoreError> {
     json(&FurtherOption::texts(options))
 }
 
 /// The serde name of an enum without content.
-pub(crate) fn name(value: &impl Serialize) -> String {
-    json(value).trim_matches('"').into()
+pub(crate) fn name(value: &impl Serialize) -> Result<String, StoreError> {
+    match serde_json::to_value(value) {
+        Ok(serde_json::Value::String(name)) => Ok(name),
+        other => Err(StoreError::Unwritable { reason: format!("a name was expected, not {other:?}") }),
+    }
 }
 
 pub(crate) fn count(number: u32) -> i32 {
     i32::try_from(number).unwrap_or(i32::MAX)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_has_no_json_is_refused_and_not_stored_as_nothing() {
+        let keyed = BTreeMap::from([((1, 2), "a key that is no text")]);
+        assert!(matches!(json(&keyed), Err(StoreError::Unwritable { .. })));
+        assert!(matches!(name(&Some(3)), Err(StoreError::Unwritable { .. })));
+        assert_eq!(name(&lastmile_core::model::subnet::Mode::Lease).unwrap(), "lease");
+    }
 }

@@ -7,13 +7,13 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_core::{
-    boot::Architecture,
+use lastmile_formats::{
+    architecture::Architecture,
     dhcp::{Kind, Message, RelayInfo, code},
 };
 use lastmile_server::Running;
 
-use super::{MACHINES, PATIENCE, best, echo, mac, row, socket};
+use super::{MACHINES, PATIENCE, best, echo, mac, p99, row, socket};
 
 /// Exchanges that are made, and how many of them are under way at a time.
 const EXCHANGES: u32 = 20_000;
@@ -33,15 +33,13 @@ pub(super) fn measure(running: &Running) {
     let mut latencies = Vec::new();
     let (floor, rate) = best(echoed, || {
         first += EXCHANGES;
-        exchanges(service, first, f64::INFINITY, &mut Vec::new())
+        exchanges(service, first, EXCHANGES, f64::INFINITY, &mut Vec::new())
     });
     row("DHCP, four packets, lease on disk, 256 in flight", floor, rate, "/s", "60 %");
-    exchanges(service, first + EXCHANGES, rate / 2.0, &mut latencies);
-    latencies.sort_unstable();
-    let p99 = latencies[latencies.len() * 99 / 100];
+    exchanges(service, first + EXCHANGES, EXCHANGES, rate / 2.0, &mut latencies);
     println!(
         "DHCP at half that rate: p99 of the exchange {:.2} ms (aim: under 5 ms)",
-        p99.as_secs_f64() * 1e3
+        p99(&mut latencies).as_secs_f64() * 1e3
     );
 }
 
@@ -118,16 +116,22 @@ impl Forms {
     }
 }
 
-/// Full exchanges from `first` on, begun at no more than `rate` a second; gives how many a second were made.
-fn exchanges(server: SocketAddrV4, first: u32, rate: f64, latencies: &mut Vec<Duration>) -> f64 {
+/// So many full exchanges from `first` on, begun at no more than `rate` a second; gives how many a second were made.
+pub(super) fn exchanges(
+    server: SocketAddrV4,
+    first: u32,
+    count: u32,
+    rate: f64,
+    latencies: &mut Vec<Duration>,
+) -> f64 {
     let socket = socket();
     let (mut forms, mut buffer) = (Forms::new(), [0; 2048]);
     let mut under_way: HashMap<u32, Instant> = HashMap::new();
     let (mut begun, mut ended) = (0, 0);
     let began = Instant::now();
-    while ended < EXCHANGES {
+    while ended < count {
         let due = (began.elapsed().as_secs_f64() * rate) as u64;
-        while begun < EXCHANGES && under_way.len() < IN_FLIGHT && u64::from(begun) <= due {
+        while begun < count && under_way.len() < IN_FLIGHT && u64::from(begun) <= due {
             let number = first + begun;
             socket.send_to(forms.discover(number), server).unwrap();
             under_way.insert(number, Instant::now());
@@ -157,5 +161,5 @@ fn exchanges(server: SocketAddrV4, first: u32, rate: f64, latencies: &mut Vec<Du
             kind => panic!("{kind}"),
         }
     }
-    f64::from(EXCHANGES) / began.elapsed().as_secs_f64()
+    f64::from(count) / began.elapsed().as_secs_f64()
 }

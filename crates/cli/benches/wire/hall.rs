@@ -6,7 +6,7 @@ use std::{
 };
 
 use lastmile_client::Client;
-use lastmile_core::boot::Architecture;
+use lastmile_formats::architecture::Architecture;
 use lastmile_sim::{Identity, Machine, Pace, Reached};
 
 use super::{MIB, fill, mac};
@@ -36,7 +36,7 @@ pub(super) async fn measure() {
         .spawn()
         .unwrap();
     let client = Client::new(&format!("http://127.0.0.1:{}", HALL_PORTS + 3), "bench").unwrap();
-    while client.status().await.is_err() {
+    while client.status_read().await.is_err() {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     fill(&client, HALL, MIB, 256 * 1024).await;

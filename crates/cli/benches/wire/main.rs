@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark that cannot go on ends")]
 #![allow(missing_docs, reason = "a program, not a library")]
 
+mod busy;
 mod dhcp;
 mod hall;
 mod tftp;
@@ -18,7 +19,7 @@ use lastmile_api::{
     HttpReach, ImageKind, LoaderDraft, MachineDraft, RevisionDraft, StandingDraft, SubnetDraft,
 };
 use lastmile_client::Client;
-use lastmile_core::net::Mac;
+use lastmile_formats::mac::Mac;
 use lastmile_server::{Config, Running};
 
 const MIB: usize = 1024 * 1024;
@@ -38,6 +39,7 @@ fn main() {
     tftp::windows(&running);
     tftp::many(&running);
     dhcp::measure(&running);
+    busy::measure(&runtime, &running);
     runtime.block_on(running.stop());
     runtime.block_on(hall::measure());
 }
@@ -62,7 +64,7 @@ async fn fill(client: &Client, machines: u32, image_size: usize, live_size: usiz
     let mut subnet = SubnetDraft::new("hall", "10.0.0.0/16");
     subnet.pools = vec!["10.0.16.0-10.0.255.250".into()];
     subnet.relays = vec!["127.0.0.1".into()];
-    client.create_subnet(&subnet).await.unwrap();
+    client.subnets_create(&subnet).await.unwrap();
     let image = RevisionDraft {
         name: "tidewrack-12".into(),
         kind: Some(ImageKind::Tool),
@@ -71,7 +73,7 @@ async fn fill(client: &Client, machines: u32, image_size: usize, live_size: usiz
         files: vec![client.upload_bytes("linux", vec![7; image_size]).await.unwrap()],
         ..RevisionDraft::default()
     };
-    client.create_revision(&image).await.unwrap();
+    client.images_create(&image).await.unwrap();
     let live = RevisionDraft {
         name: "lantern-3".into(),
         kind: Some(ImageKind::Live),
@@ -79,13 +81,13 @@ async fn fill(client: &Client, machines: u32, image_size: usize, live_size: usiz
         files: vec![client.upload_bytes("share", vec![9; live_size]).await.unwrap()],
         ..image
     };
-    client.create_revision(&live).await.unwrap();
+    client.images_create(&live).await.unwrap();
     let files = vec![client.upload_bytes("core.efi", vec![1; 256 * 1024]).await.unwrap()];
     let loader = LoaderDraft {
         http: Some(HttpReach::AnyPort),
         ..LoaderDraft::new("x64", "uefi-x64", "core.efi", files)
     };
-    client.create_loader(&loader).await.unwrap();
+    client.loaders_create(&loader).await.unwrap();
     let numbers: Vec<u32> = (0..machines).collect();
     for batch in numbers.chunks(128) {
         let mut adding = tokio::task::JoinSet::new();
@@ -95,7 +97,7 @@ async fn fill(client: &Client, machines: u32, image_size: usize, live_size: usiz
                 ..MachineDraft::new(format!("locker-{number:05}"), vec![mac(*number).to_string()])
             };
             let client = client.clone();
-            adding.spawn(async move { client.create_machine(&draft).await.unwrap() });
+            adding.spawn(async move { client.machines_create(&draft).await.unwrap() });
         }
         adding.join_all().await;
     }
@@ -104,6 +106,12 @@ async fn fill(client: &Client, machines: u32, image_size: usize, live_size: usiz
 fn mac(number: u32) -> Mac {
     let [a, b, c, d] = number.to_be_bytes();
     Mac::new([2, 0, a, b, c, d]).unwrap()
+}
+
+/// The time within which 99 of 100 were done.
+fn p99(latencies: &mut [Duration]) -> Duration {
+    latencies.sort_unstable();
+    latencies[latencies.len() * 99 / 100]
 }
 
 /// The best rate of the floor and of the service.

@@ -6,7 +6,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_core::tftp::{Packet, Wishes};
+use lastmile_formats::tftp::{Packet, Wishes};
 use lastmile_server::Running;
 
 use super::{FILE, MIB, PATIENCE, best, echo, mac, row, socket};

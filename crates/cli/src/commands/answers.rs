@@ -7,8 +7,8 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 
-use super::read_toml;
-use crate::output::{Failure, Output, ago, clock, pairs, table};
+use super::edited::{self, read_toml};
+use crate::output::{Failure, Output, ago, clock, table};
 
 /// An example with every setting and its meaning.
 const EXAMPLE: &str = include_str!("../../answers.example.toml");
@@ -27,7 +27,7 @@ pub(crate) enum Command {
     Save {
         /// What to call them; `site:`, `label:NAME` or `machine:NAME` for settings of those.
         name: String,
-        /// The settings file (TOML).
+        /// The settings file (TOML); `-` for standard input. One that `show` wrote is not saved over a later version.
         #[arg(long, value_name = "FILE")]
         from: PathBuf,
     },
@@ -103,13 +103,14 @@ pub(crate) enum Command {
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
         Command::Example => out.line(EXAMPLE.trim_end()),
-        Command::Formats => out.line(lastmile_core::answers::support_table().trim_end()),
+        Command::Formats => out.line(lastmile_core::decide::answers::support_table().trim_end()),
         Command::Save { name, from } => {
-            let saved = client.save_answers(&name, &read_toml(&from, MEND)?).await?;
-            out.show(&saved, show);
+            let written = read_toml(&from, MEND)?;
+            let client = client.based_on(written.etag.as_deref());
+            out.show(&client.answers_save(&name, &written.value).await?, show);
         }
-        Command::List => out.show(&client.all_answers().await?, |all| rows(all)),
-        Command::Show { name, at: None } => out.show(&client.answers(&name).await?, show),
+        Command::List => out.show(&client.answers_list().await?, |all| rows(all)),
+        Command::Show { name, at: None } => edited::show(out, &client.answers_read(&name).await?, show),
         Command::Show { name, at: Some(version) } => {
             let versions = client.answers_versions(&name).await?;
             let last = versions.first().map_or(0, |last| last.version);
@@ -125,7 +126,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Preview { name, machine, image, at, file, asked, origins } => {
             let asked = asked_of(&asked)?;
             let request = AnswersPreviewRequest { machine, image, version: at, draft: None, asked };
-            let preview = client.preview_answers(&name, &request).await?;
+            let preview = client.answers_preview(&name, &request).await?;
             let is_right = preview.faults.is_empty();
             if !is_right && !out.is_json() {
                 return Err(Failure::Faults {
@@ -152,18 +153,18 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
         Command::Compare { name, from, to, machine, other, image } => {
             let query = AnswersCompareQuery { from, to, machine, other, image };
-            out.show(&client.compare_answers(&name, &query).await?, compared);
+            out.show(&client.answers_compare(&name, &query).await?, compared);
         }
         Command::Lint => {
             let bar = out.spinner("writing the answer file of every machine");
-            let report = client.lint_answers().await;
+            let report = client.answers_lint().await;
             bar.done();
             let report = report?;
             out.show(&report, linted);
             return Ok(if report.findings.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE });
         }
         Command::Remove { name } => {
-            client.remove_answers(&name).await?;
+            client.answers_remove(&name).await?;
             out.say(&format!("answers {name} taken out of use"));
         }
     }
@@ -210,11 +211,9 @@ fn rows(all: &[AnswersView]) -> String {
 }
 
 fn show(answers: &AnswersView) -> String {
-    let head = pairs([
-        ("name", answers.name.clone()),
-        ("version", format!("{} of {}", answers.version, clock(answers.created))),
-    ]);
-    head + "\n" + &toml::to_string(&answers.settings).unwrap_or_default()
+    let head =
+        format!("# answers {}, version {} of {}\n", answers.name, answers.version, clock(answers.created));
+    head + &toml::to_string(&answers.settings).unwrap_or_default()
 }
 
 /// The file that was asked for, or the main one with a word about the others.

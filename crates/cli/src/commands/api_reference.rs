@@ -7,7 +7,7 @@ use serde_json::{Map, Value};
 use crate::output::Output;
 
 /// The methods of a path, in the order in which they are shown.
-const METHODS: [&str; 4] = ["get", "post", "put", "delete"];
+const METHODS: [&str; 5] = ["get", "post", "put", "patch", "delete"];
 
 /// Writes every call and every type of the API as Markdown.
 ///

@@ -22,7 +22,7 @@ pub(crate) struct Arguments {
 /// Ends with 0 if machines can boot, with 1 if a fault (or, where asked for, a warning) stands in the way.
 pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     let bar = out.spinner("looking, asking for other DHCP servers, booting a machine of the service's own");
-    let report = client.check().await;
+    let report = client.check_run().await;
     bar.done();
     let report = report?;
     out.show(&report, |report| text(report, arguments.all));

@@ -1,7 +1,7 @@
 //! `lastmile export …`
 
 use clap::{Args, Subcommand};
-use lastmile_api::{ExportQuery, InventoryMachine, ZoneQuery};
+use lastmile_api::{ExportsHostsQuery, ExportsZoneQuery, InventoryMachine};
 use lastmile_client::Client;
 
 use crate::output::{Failure, Output, or_dash, table};
@@ -39,20 +39,20 @@ impl Chosen {
         (!self.label.is_empty()).then(|| self.label.join(","))
     }
 
-    fn query(&self) -> ExportQuery {
-        ExportQuery { label: self.label() }
+    fn query(&self) -> ExportsHostsQuery {
+        ExportsHostsQuery { label: self.label() }
     }
 }
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Hosts(chosen) => out.show(&client.hosts_file(&chosen.query()).await?, Clone::clone),
+        Command::Hosts(chosen) => out.show(&client.exports_hosts(&chosen.query()).await?, Clone::clone),
         Command::Zone { of, name_server, chosen } => {
-            let query = ZoneQuery { of, name_server, label: chosen.label() };
-            out.show(&client.zone_file(&query).await?, Clone::clone);
+            let query = ExportsZoneQuery { of, name_server, label: chosen.label() };
+            out.show(&client.exports_zone(&query).await?, Clone::clone);
         }
         Command::Inventory(chosen) => {
-            out.show(&client.inventory(&chosen.query()).await?, |all| rows(&all.machines));
+            out.show(&client.exports_inventory(&chosen.query()).await?, |all| rows(&all.machines));
         }
     }
     Ok(())

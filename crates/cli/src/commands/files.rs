@@ -30,22 +30,37 @@ impl Upload {
         }
     }
 
-    /// Every file below a folder, under its path within it.
+    /// Every file below a folder, under its path within it. Links are followed, as images are full of them, but not out of the
+    /// folder, nor round in a circle.
     pub(super) fn folder(root: &Path) -> Result<Vec<Self>, Failure> {
+        let inside = root.canonicalize().map_err(|error| wrong(root, &error.to_string()))?;
         let mut found = Vec::new();
-        let mut folders = vec![root.to_path_buf()];
-        while let Some(folder) = folders.pop() {
-            for entry in std::fs::read_dir(&folder).map_err(|error| wrong(&folder, &error.to_string()))? {
-                let path = entry?.path();
-                // Followed, as images are full of links; a link that leads back is caught by the file system.
-                if path.is_dir() {
-                    folders.push(path);
-                    continue;
+        for entry in walkdir::WalkDir::new(root).follow_links(true) {
+            let entry = match entry {
+                Ok(entry) => entry,
+                // A link to a folder that it is in: what it leads to is there already.
+                Err(error) if error.loop_ancestor().is_some() => continue,
+                Err(error) => {
+                    return Err(wrong(error.path().unwrap_or(root), &error.to_string()));
                 }
-                let name = path.strip_prefix(root).ok().and_then(Path::to_str);
-                let name = name.ok_or_else(|| wrong(&path, "the name is not UTF-8"))?.to_owned();
-                found.push(Self { name, path });
+            };
+            let path = entry.path();
+            if entry.path_is_symlink() {
+                let target = path.canonicalize().map_err(|error| wrong(path, &error.to_string()))?;
+                if !target.starts_with(&inside) {
+                    let what = format!("this link leads out of the folder, to {}", target.display());
+                    return Err(wrong(path, &what));
+                }
             }
+            if entry.file_type().is_dir() {
+                continue;
+            }
+            if !entry.file_type().is_file() {
+                return Err(wrong(path, "this is neither a file nor a folder"));
+            }
+            let name = path.strip_prefix(root).ok().and_then(Path::to_str);
+            let name = name.ok_or_else(|| wrong(path, "the name is not UTF-8"))?.to_owned();
+            found.push(Self { name, path: path.to_path_buf() });
         }
         found.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(found)

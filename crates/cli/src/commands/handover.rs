@@ -3,8 +3,8 @@
 use std::{path::PathBuf, process::ExitCode};
 
 use clap::{Args, Subcommand, ValueEnum};
-use lastmile_api::{DeliveryQuery, DeliveryView, HandoverDraft, HandoverEvent, HandoverView};
-use lastmile_client::Client;
+use lastmile_api::{DeliveriesListQuery, DeliveryView, HandoverDraft, HandoverEvent, HandoverView};
+use lastmile_client::{Client, ClientError};
 
 use crate::output::{Failure, Output, ago, clock, or_dash, table};
 
@@ -96,42 +96,53 @@ impl From<Told> for HandoverEvent {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
-        Command::List => out.show(&client.handovers().await?, |all| rows(all)),
+        Command::List => out.show(&client.handovers_list().await?, |all| rows(all)),
         Command::Save(save) => self::save(save, client, out).await?,
         Command::Remove { name } => {
-            client.remove_handover(&name).await?;
+            client.handovers_remove(&name).await?;
             out.say(&format!("handover {name} removed"));
         }
         Command::Try { name } => {
-            client.try_handover(&name).await?;
+            client.handovers_try(&name).await?;
             out.say(&format!(
                 "a trial is on its way; `lastmile handover deliveries {name}` tells how it went"
             ));
         }
         Command::Deliveries { handover, install, waiting, limit } => {
-            let query =
-                DeliveryQuery { handover, install, waiting: waiting.then_some(true), limit: Some(limit) };
-            out.show(&client.deliveries(&query).await?, |all| deliveries(all));
+            let query = DeliveriesListQuery {
+                handover,
+                install,
+                waiting: waiting.then_some(true),
+                limit: Some(limit),
+            };
+            out.show(&client.deliveries_list(&query).await?, |all| deliveries(all));
         }
         Command::Send { number } => {
-            out.show(&client.send_delivery(number).await?, |one| deliveries(std::slice::from_ref(one)));
+            out.show(&client.deliveries_send(number).await?, |one| deliveries(std::slice::from_ref(one)));
         }
         Command::GiveUp { number } => {
-            out.show(&client.give_up_delivery(number).await?, |one| deliveries(std::slice::from_ref(one)));
+            out.show(&client.deliveries_give_up(number).await?, |one| deliveries(std::slice::from_ref(one)));
         }
     }
     Ok(ExitCode::SUCCESS)
 }
 
 async fn save(save: Save, client: &Client, out: &Output) -> Result<(), Failure> {
-    let all = client.handovers().await?;
-    let former = all.iter().find(|former| former.name == save.name);
-    let url = save.url.or_else(|| former.map(|former| former.url.clone())).ok_or_else(|| Failure::Input {
-        place: "--url".into(),
-        what: format!("there is no handover '{}' yet, and no URL is given", save.name),
-        mend: "Say where to, as in --url https://records.gannet.example/installs.",
+    let former = match client.handovers_read(&save.name).await {
+        Ok(former) => Some(former),
+        Err(ClientError::Problem(problem)) if problem.status == 404 => None,
+        Err(error) => return Err(error.into()),
+    };
+    let client = client.based_on(former.as_ref().and_then(|former| former.etag.as_deref()));
+    let former = former.map(|former| former.value);
+    let url = save.url.or_else(|| former.as_ref().map(|former| former.url.clone())).ok_or_else(|| {
+        Failure::Input {
+            place: "--url".into(),
+            what: format!("there is no handover '{}' yet, and no URL is given", save.name),
+            mend: "Say where to, as in --url https://records.gannet.example/installs.",
+        }
     })?;
-    let events: Vec<HandoverEvent> = match (save.event.is_empty(), former) {
+    let events: Vec<HandoverEvent> = match (save.event.is_empty(), &former) {
         (false, _) => save.event.into_iter().map(Into::into).collect(),
         (true, Some(former)) => former.events.clone(),
         (true, None) => HandoverDraft::all_events(),
@@ -146,7 +157,7 @@ async fn save(save: Save, client: &Client, out: &Output) -> Result<(), Failure> 
         })?),
     };
     let draft = HandoverDraft { url, events, key: key.map(|key| key.trim().to_owned()) };
-    let view = client.save_handover(&save.name, &draft).await?;
+    let view = client.handovers_save(&save.name, &draft).await?;
     out.show(&view, |view| {
         let mut text = rows(std::slice::from_ref(view));
         if let Some(key) = &view.key {

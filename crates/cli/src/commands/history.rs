@@ -1,7 +1,9 @@
 //! `lastmile history …`
 
 use clap::{Args, Subcommand, ValueEnum};
-use lastmile_api::{GroupBy, HostHistory, HostRecord, HostsQuery, RateReport, RatesQuery, Tally};
+use lastmile_api::{
+    GroupBy, HistoryHostsQuery, HistoryRatesQuery, HostHistory, HostRecord, RateReport, Tally,
+};
 use lastmile_client::Client;
 
 use crate::output::{Failure, Output, clock, duration, or_dash, table};
@@ -76,24 +78,24 @@ impl From<By> for GroupBy {
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
         Command::Hosts(Hosts { behind, image, present, csv }) => {
-            let query = HostsQuery {
+            let query = HistoryHostsQuery {
                 behind: behind.then_some(true),
                 left: present.then_some(false),
                 image,
                 format: None,
             };
             if csv {
-                out.line(client.host_history_csv(&query).await?.trim_end());
+                out.line(client.history_hosts_csv(&query).await?.trim_end());
             } else {
-                out.show(&client.host_history(&query).await?, hosts);
+                out.show(&client.history_hosts(&query).await?, hosts);
             }
         }
         Command::Rates(Rates { by, since, until, csv }) => {
-            let query = RatesQuery { by: Some(by.into()), since, until, format: None };
+            let query = HistoryRatesQuery { by: Some(by.into()), since, until, format: None };
             if csv {
-                out.line(client.rates_csv(&query).await?.trim_end());
+                out.line(client.history_rates_csv(&query).await?.trim_end());
             } else {
-                out.show(&client.rates(&query).await?, rates);
+                out.show(&client.history_rates(&query).await?, rates);
             }
         }
     }

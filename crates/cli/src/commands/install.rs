@@ -6,8 +6,8 @@ use std::{
 use clap::Subcommand;
 use futures_util::StreamExt;
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, Event, Fault, InstallDetail, InstallQuery, InstallRow,
-    InstallState, LogLine, Outlook,
+    ArmRequest, ArmSeveral, AskedRequest, Event, Fault, InstallDetail, InstallNumbers, InstallRow,
+    InstallState, InstallsListQuery, LogLine, Outlook,
 };
 use lastmile_client::Client;
 
@@ -101,40 +101,41 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             }
             if dry_run {
                 let several = ArmSeveral { machines, labels: label, image, answers, asked };
-                return Ok(outlook(&client.outlook(&several).await?, out));
+                return Ok(outlook(&client.installs_outlook(&several).await?, out));
             }
             if let Some(machine) = machines.first().filter(|_| is_one) {
-                let install =
-                    client.arm(&ArmRequest { machine: machine.clone(), image, answers, asked }).await?;
+                let install = client
+                    .installs_arm(&ArmRequest { machine: machine.clone(), image, answers, asked })
+                    .await?;
                 out.show(&install, armed);
             } else {
                 let several = ArmSeveral { machines, labels: label, image, answers, asked };
-                let installs = client.arm_several(&several).await?;
+                let installs = client.installs_arm_several(&several).await?;
                 out.show(&installs, |installs| {
                     installs.iter().map(|install| armed(install) + "\n").collect()
                 });
             }
         }
         Command::List { machine, state, limit } => {
-            let query = InstallQuery { machine, state, limit: Some(limit), offset: None };
-            out.show(&client.installs(&query).await?, |list| rows(&list.installs));
+            let query = InstallsListQuery { machine, state, limit: Some(limit), offset: None };
+            out.show(&client.installs_list(&query).await?, |list| rows(&list.installs));
         }
-        Command::Show { number } => out.show(&client.install(number).await?, show),
+        Command::Show { number } => out.show(&client.installs_read(number).await?, show),
         Command::Log { number, follow } => log(number, follow, client, out).await?,
         Command::Cancel { numbers } => {
             let is = |install: &InstallRow| format!("install {} is {}", install.number, install.state);
             if let [number] = numbers[..] {
-                out.show(&client.cancel_install(number).await?, is);
+                out.show(&client.installs_cancel(number).await?, is);
             } else {
-                let installs = client.cancel_installs(&numbers).await?;
+                let installs = client.installs_cancel_several(&InstallNumbers { numbers }).await?;
                 out.show(&installs, |installs| installs.iter().map(|install| is(install) + "\n").collect());
             }
         }
         Command::Retry { numbers } => {
             if let [number] = numbers[..] {
-                out.show(&client.retry_install(number).await?, armed);
+                out.show(&client.installs_retry(number).await?, armed);
             } else {
-                let installs = client.retry_installs(&numbers).await?;
+                let installs = client.installs_retry_several(&InstallNumbers { numbers }).await?;
                 out.show(&installs, |installs| {
                     installs.iter().map(|install| armed(install) + "\n").collect()
                 });
@@ -142,7 +143,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
         Command::Answer { number, asked } => {
             let request = AskedRequest { asked: asked_of(&asked)? };
-            let install = client.answer_install(number, &request).await?;
+            let install = client.installs_answer(number, &request).await?;
             out.show(&install, |install| match install.waits_for {
                 0 => format!(
                     "install {number} of {} has all its answers: the machine goes on",
@@ -157,8 +158,8 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
 
 async fn log(number: i64, follow: bool, client: &Client, out: &Output) -> Result<(), Failure> {
     // Listened to before what was is read, so that nothing falls between.
-    let live = if follow { Some(Box::pin(client.events().await?)) } else { None };
-    let detail = client.install(number).await?;
+    let live = if follow { Some(Box::pin(client.events_stream().await?)) } else { None };
+    let detail = client.installs_read(number).await?;
     let Some(mut live) = live else {
         out.show(&detail.log, |lines| lines.iter().map(|line| log_line(line) + "\n").collect());
         return Ok(());

@@ -29,13 +29,13 @@ pub(crate) enum Command {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::List => out.show(&client.labels().await?, |labels| rows(labels)),
+        Command::List => out.show(&client.labels_list().await?, |labels| rows(labels)),
         Command::Save { name, parameter, menu } => {
-            let saved = client.save_label(&name, &LabelDraft { parameters: parameter, menu }).await?;
+            let saved = client.labels_save(&name, &LabelDraft { parameters: parameter, menu }).await?;
             out.show(&saved, |label| rows(std::slice::from_ref(label)));
         }
         Command::Remove { name } => {
-            client.remove_label(&name).await?;
+            client.labels_remove(&name).await?;
             out.say(&format!("nothing is said of label {name} any more"));
         }
     }

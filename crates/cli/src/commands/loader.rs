@@ -1,5 +1,7 @@
+use std::path::PathBuf;
+
 use clap::{Subcommand, ValueEnum};
-use lastmile_api::{FoundLoader, HttpReach, Language, LoaderDraft, LoaderFacts, LoaderView};
+use lastmile_api::{FoundLoader, HttpReach, Language, LoaderDraft, LoaderFacts, LoaderPackages, LoaderView};
 use lastmile_client::Client;
 
 use super::files::{Upload, upload};
@@ -36,8 +38,12 @@ pub(crate) enum Command {
         #[arg(long)]
         language: Option<Language>,
     },
-    /// Find loaders that the operating system's packages put on the service's host.
+    /// Find loaders in the operating system's packages: those on the service's host, or package files.
     Find {
+        /// Look into this package file (.deb) instead; may be given several times, as the files of one loader lie in several
+        /// packages.
+        #[arg(long, value_name = "FILE")]
+        package: Vec<PathBuf>,
         /// Add these; may be given several times.
         #[arg(long, value_name = "NAME")]
         add: Vec<String>,
@@ -89,17 +95,30 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let http = http.map(Into::into);
             let draft =
                 LoaderDraft { name, architecture, class, user_class, boot_file, http, language, files };
-            out.show(&client.create_loader(&draft).await?, show);
+            out.show(&client.loaders_create(&draft).await?, show);
         }
-        Command::Find { add } => {
+        Command::Find { package, add } if package.is_empty() => {
             if add.is_empty() {
-                out.show(&client.packaged_loaders().await?, |found| packaged(found));
+                let none = "No package has put a loader on the service's host.";
+                out.show(&client.loaders_find().await?, |found| packaged(found, none));
             }
             for name in add {
-                out.show(&client.add_packaged_loader(&name).await?, show);
+                out.show(&client.loaders_add_packaged(&name).await?, show);
             }
         }
-        Command::List => out.show(&client.loaders().await?, |loaders| {
+        Command::Find { package, add } => {
+            let files = package.iter().map(|path| Upload::plain(path)).collect::<Result<Vec<_>, _>>()?;
+            let packages = LoaderPackages { packages: upload(client, out, &files).await? };
+            if add.is_empty() {
+                let found = client.loaders_find_in_packages(&packages).await?;
+                let none = "No loader is whole in these packages: give all of them that it lies in.";
+                out.show(&found, |found| packaged(found, none));
+            }
+            for name in add {
+                out.show(&client.loaders_add_from_packages(&name, &packages).await?, show);
+            }
+        }
+        Command::List => out.show(&client.loaders_list().await?, |loaders| {
             let row = |loader: &LoaderView| {
                 [
                     loader.name.clone(),
@@ -124,9 +143,9 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             ];
             table(head, loaders.iter().map(row))
         }),
-        Command::Show { name } => out.show(&client.loader(&name).await?, show),
+        Command::Show { name } => out.show(&client.loaders_read(&name).await?.value, show),
         Command::Remove { name } => {
-            client.remove_loader(&name).await?;
+            client.loaders_remove(&name).await?;
             out.say(&format!("loader {name} removed"));
         }
     }
@@ -153,11 +172,12 @@ fn signed(facts: &LoaderFacts) -> String {
     or_dash((!facts.signers.is_empty()).then(|| facts.signers.join(", ")))
 }
 
-fn packaged(found: &[FoundLoader]) -> String {
+fn packaged(found: &[FoundLoader], none: &str) -> String {
     if found.is_empty() {
-        return "No package has put a loader on the service's host. Debian's are shim-signed, grub-efi-amd64-signed,\n\
-                grub-efi-amd64-bin, pxelinux and syslinux-common.\n"
-            .into();
+        return format!(
+            "{none} Debian's are shim-signed, grub-efi-amd64-signed,\ngrub-efi-amd64-bin, pxelinux and syslinux-common; \
+             shim-signed, grub-efi-arm64-signed and grub-efi-arm64-bin for arm64.\n"
+        );
     }
     let row = |found: &FoundLoader| {
         [
@@ -171,7 +191,7 @@ fn packaged(found: &[FoundLoader]) -> String {
         ]
     };
     let head = ["name", "architecture", "what it is", "language", "http", "signed by", "in the way"];
-    table(head, found.iter().map(row)) + "\nAdd one with `lastmile loader find --add NAME`.\n"
+    table(head, found.iter().map(row)) + "\nAdd one by giving its name as well, with --add NAME.\n"
 }
 
 fn show(loader: &LoaderView) -> String {

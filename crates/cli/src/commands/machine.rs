@@ -1,10 +1,12 @@
+use std::process::ExitCode;
+
 use clap::{Args, Subcommand, ValueEnum};
 use lastmile_api::{
-    MachineDetail, MachineDraft, MachineQuery, MachineRow, MachineSort, PlanView, StandingDraft,
+    MachineDetail, MachineDraft, MachineRow, MachineSort, MachinesListQuery, PlanView, StandingDraft,
 };
 use lastmile_client::Client;
 
-use super::{subnet::name_and_value, trace};
+use super::{edited, subnet::name_and_value, trace};
 use crate::output::{Failure, Output, ago, clock, or_dash, pairs, table, time};
 
 /// `lastmile machine …`
@@ -70,7 +72,7 @@ pub(crate) enum Command {
 }
 
 /// What groups a machine and what is known of it.
-#[derive(Debug, Default, Args)]
+#[derive(Debug, Default, Clone, Args)]
 pub(crate) struct Traits {
     /// A label; may be given several times.
     #[arg(long)]
@@ -109,7 +111,7 @@ impl Traits {
         draft.labels.extend(self.label);
         draft.parameters.extend(self.parameter);
         for text in &self.fact {
-            let (name, value) = name_and_value(text)?;
+            let (name, value) = name_and_value("--fact", text)?;
             draft.facts.insert(name, value);
         }
         draft.menu = self.menu.or(draft.menu.take());
@@ -159,24 +161,25 @@ fn standing_text(standing: &StandingDraft) -> String {
     }
 }
 
-pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
+pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
         Command::Add { name, mac, standing, option, traits } => {
-            let options = option.iter().map(|text| name_and_value(text)).collect::<Result<_, _>>()?;
+            let options =
+                option.iter().map(|text| name_and_value("--option", text)).collect::<Result<_, _>>()?;
             let mut draft = MachineDraft { standing, options, ..MachineDraft::new(name, mac) };
             traits.apply(&mut draft)?;
-            out.show(&client.create_machine(&draft).await?, |row| rows(std::slice::from_ref(row)));
+            out.show(&client.machines_create(&draft).await?, |row| rows(std::slice::from_ref(row)));
         }
         Command::List(filter) => {
-            let query = MachineQuery {
+            let query = MachinesListQuery {
                 text: filter.text,
                 stage: filter.stage,
                 label: (!filter.label.is_empty()).then(|| filter.label.join(",")),
                 sort: filter.by_name.then_some(MachineSort::Name),
                 limit: Some(filter.limit),
-                ..MachineQuery::default()
+                ..MachinesListQuery::default()
             };
-            out.show(&client.machines(&query).await?, |list| {
+            out.show(&client.machines_list(&query).await?, |list| {
                 let mut text = rows(&list.machines);
                 if list.machines.len() < list.total {
                     text.push_str(&format!("… {} more\n", list.total - list.machines.len()));
@@ -184,46 +187,49 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 text
             });
         }
-        Command::Show { name } => out.show(&client.machine(&name).await?, show),
+        Command::Show { name } => out.show(&client.machines_read(&name).await?.value, show),
         Command::Newcomers => {
-            out.show(&client.newcomers().await?, |all| trace::newcomers(all));
+            out.show(&client.traces_newcomers().await?, |all| trace::newcomers(all));
         }
         Command::Change { name, rename, mac, standing, option, without_option, traits, without } => {
-            let detail = client.machine(&name).await?;
-            let (now, mut options) = (detail.machine, detail.options);
-            options.retain(|name, _| !without_option.contains(name));
-            for text in &option {
-                let (name, value) = name_and_value(text)?;
-                options.insert(name, value);
-            }
             let keeps = |what: TraitName| !without.contains(&what);
-            let mut draft = MachineDraft {
-                name: rename.unwrap_or(now.name),
-                macs: if mac.is_empty() { now.macs } else { mac },
-                standing: standing.unwrap_or(now.standing),
-                options,
-                labels: if keeps(TraitName::Labels) { now.labels } else { vec![] },
-                facts: if keeps(TraitName::Facts) { detail.facts } else { [].into() },
-                parameters: if keeps(TraitName::Parameters) { detail.parameters } else { vec![] },
-                menu: detail.menu.filter(|_| keeps(TraitName::Menu)),
-                live_answers: detail.live_answers.filter(|_| keeps(TraitName::LiveAnswers)),
+            let read = async || client.machines_read(&name).await;
+            let change = async |client: &Client, detail: MachineDetail| {
+                let (now, mut options) = (detail.machine, detail.options);
+                options.retain(|name, _| !without_option.contains(name));
+                for text in &option {
+                    let (name, value) = name_and_value("--option", text)?;
+                    options.insert(name, value);
+                }
+                let mut draft = MachineDraft {
+                    name: rename.clone().unwrap_or(now.name),
+                    macs: if mac.is_empty() { now.macs } else { mac.clone() },
+                    standing: standing.clone().unwrap_or(now.standing),
+                    options,
+                    labels: if keeps(TraitName::Labels) { now.labels } else { vec![] },
+                    facts: if keeps(TraitName::Facts) { detail.facts } else { [].into() },
+                    parameters: if keeps(TraitName::Parameters) { detail.parameters } else { vec![] },
+                    menu: detail.menu.filter(|_| keeps(TraitName::Menu)),
+                    live_answers: detail.live_answers.filter(|_| keeps(TraitName::LiveAnswers)),
+                };
+                traits.clone().apply(&mut draft)?;
+                Ok(client.machines_replace(&name, &draft).await?)
             };
-            traits.apply(&mut draft)?;
-            let row = client.replace_machine(&name, &draft).await?;
+            let row = edited::change(client, read, change).await?;
             out.show(&row, |row| rows(std::slice::from_ref(row)));
         }
-        Command::Name(arguments) => super::naming::run(arguments, client, out).await?,
+        Command::Name(arguments) => return super::naming::run(arguments, client, out).await,
         Command::Remove { name } => {
-            client.remove_machine(&name).await?;
+            client.machines_remove(&name).await?;
             out.say(&format!("machine {name} removed; its installs stay on record"));
         }
     }
-    Ok(())
+    Ok(ExitCode::SUCCESS)
 }
 
 /// `lastmile plan MACHINE`
 pub(crate) async fn plan(name: &str, menu: bool, client: &Client, out: &Output) -> Result<(), Failure> {
-    let machine = client.machine(name).await?;
+    let machine = client.machines_read(name).await?;
     out.show(&machine.plan, |plan| plan_text(&machine.machine, plan, menu));
     Ok(())
 }

@@ -4,7 +4,10 @@ use clap::Subcommand;
 use lastmile_api::{Architecture, Language, MenuPreview, MenuView, PreviewRequest};
 use lastmile_client::Client;
 
-use super::{machine::parameters, read_toml};
+use super::{
+    edited::{self, read_toml},
+    machine::parameters,
+};
 use crate::output::{Failure, Output, or_dash, pairs, table};
 
 /// An example with every setting and its meaning.
@@ -22,7 +25,7 @@ pub(crate) enum Command {
     Save {
         /// What to call it.
         name: String,
-        /// The menu file (TOML).
+        /// The menu file (TOML); `-` for standard input. One that `show` wrote is not saved over a later edition.
         #[arg(long, value_name = "FILE")]
         from: PathBuf,
     },
@@ -64,9 +67,11 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     match command {
         Command::Example => out.line(EXAMPLE.trim_end()),
         Command::Save { name, from } => {
-            out.show(&client.save_menu(&name, &read_toml(&from, MEND)?).await?, show);
+            let written = read_toml(&from, MEND)?;
+            let client = client.based_on(written.etag.as_deref());
+            out.show(&client.menus_save(&name, &written.value).await?, show);
         }
-        Command::List => out.show(&client.menus().await?, |menus| {
+        Command::List => out.show(&client.menus_list().await?, |menus| {
             let row = |menu: &MenuView| {
                 [
                     menu.name.clone(),
@@ -79,11 +84,13 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             };
             table(["name", "title", "entries", "default", "time-out", "shown by"], menus.iter().map(row))
         }),
-        Command::Show { name } => out.show(&client.menu(&name).await?, show),
+        Command::Show { name } => edited::show(out, &client.menus_read(&name).await?, show),
         Command::Preview { name, machine, architecture, language, from, text } => {
-            let draft = from.as_deref().map(|path| read_toml(path, MEND)).transpose()?;
+            let draft =
+                from.as_deref().map(|path| read_toml(path, MEND)).transpose()?.map(|written| written.value);
+            let architecture = architecture.map(|architecture| architecture.to_string());
             let request = PreviewRequest { draft, machine, architecture, language };
-            let preview = client.preview_menu(&name, &request).await?;
+            let preview = client.menus_preview(&name, &request).await?;
             out.show(&preview, |preview| if text { preview.text.clone() } else { preview_text(preview) });
             if let Some(fault) = preview.faults.first() {
                 return Err(Failure::Input {
@@ -94,7 +101,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             }
         }
         Command::Remove { name } => {
-            client.remove_menu(&name).await?;
+            client.menus_remove(&name).await?;
             out.say(&format!("menu {name} removed"));
         }
     }

@@ -3,6 +3,7 @@
 pub(crate) mod answers;
 pub(crate) mod api_reference;
 pub(crate) mod check;
+mod edited;
 pub(crate) mod export;
 mod files;
 pub(crate) mod handover;
@@ -20,16 +21,3 @@ pub(crate) mod status;
 pub(crate) mod subnet;
 pub(crate) mod trace;
 pub(crate) mod wait;
-
-use std::path::Path;
-
-use serde::de::DeserializeOwned;
-
-use crate::output::Failure;
-
-/// Reads a TOML file that a person wrote; `mend` says where an example of one is to be had.
-fn read_toml<T: DeserializeOwned>(path: &Path, mend: &'static str) -> Result<T, Failure> {
-    let wrong = |what: String| Failure::Input { place: path.display().to_string(), what, mend };
-    let text = std::fs::read_to_string(path).map_err(|error| wrong(error.to_string()))?;
-    toml::from_str(&text).map_err(|error| wrong(error.to_string()))
-}

@@ -1,5 +1,7 @@
 //! `lastmile machine name`: names and addresses by pattern.
 
+use std::process::ExitCode;
+
 use clap::{Args, ValueEnum};
 use lastmile_api::{CountBy, NamedMachine, NamingDraft, NamingView};
 use lastmile_client::Client;
@@ -48,7 +50,7 @@ enum Order {
     Given,
 }
 
-pub(crate) async fn run(arguments: Arguments, client: &Client, out: &Output) -> Result<(), Failure> {
+pub(crate) async fn run(arguments: Arguments, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     let draft = NamingDraft {
         machines: arguments.machines,
         labels: arguments.label,
@@ -64,18 +66,22 @@ pub(crate) async fn run(arguments: Arguments, client: &Client, out: &Output) -> 
         },
     };
     if arguments.save {
-        let named = client.apply_naming(&draft).await?;
+        let named = client.naming_apply(&draft).await?;
         out.show(&named, |named| format!("{}saved\n", rows(named)));
     } else {
-        out.show(&client.preview_naming(&draft).await?, |named| {
+        let named = client.naming_preview(&draft).await?;
+        out.show(&named, |named| {
             let verdict = match named.unfit {
                 0 => "nothing is saved yet: say --save for that".to_owned(),
                 unfit => format!("{unfit} of {} cannot be saved so", named.machines.len()),
             };
             format!("{}{verdict}\n", rows(named))
         });
+        if named.unfit > 0 {
+            return Ok(ExitCode::FAILURE);
+        }
     }
-    Ok(())
+    Ok(ExitCode::SUCCESS)
 }
 
 fn rows(named: &NamingView) -> String {

@@ -2,6 +2,7 @@ use clap::Subcommand;
 use lastmile_api::{SiteSettings, StageLimits};
 use lastmile_client::Client;
 
+use super::edited;
 use crate::output::{Failure, Output, or_dash, pairs};
 
 /// `lastmile settings …`
@@ -35,7 +36,7 @@ pub(crate) enum Command {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     let settings = match command {
-        Command::Show => client.settings().await?,
+        Command::Show => client.settings_read().await?.value,
         Command::Change {
             menu,
             verify_hours,
@@ -44,16 +45,19 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             installing_minutes,
             whole_minutes,
         } => {
-            let now = client.settings().await?;
-            let menu = menu.or(now.menu).filter(|menu| !menu.is_empty());
-            let verify_hours = verify_hours.unwrap_or(now.verify_hours);
-            let limits = StageLimits {
-                loading_minutes: loading_minutes.unwrap_or(now.limits.loading_minutes),
-                starting_minutes: starting_minutes.unwrap_or(now.limits.starting_minutes),
-                installing_minutes: installing_minutes.unwrap_or(now.limits.installing_minutes),
-                whole_minutes: whole_minutes.unwrap_or(now.limits.whole_minutes),
+            let read = async || client.settings_read().await;
+            let change = async |client: &Client, now: SiteSettings| {
+                let menu = menu.clone().or(now.menu).filter(|menu| !menu.is_empty());
+                let verify_hours = verify_hours.unwrap_or(now.verify_hours);
+                let limits = StageLimits {
+                    loading_minutes: loading_minutes.unwrap_or(now.limits.loading_minutes),
+                    starting_minutes: starting_minutes.unwrap_or(now.limits.starting_minutes),
+                    installing_minutes: installing_minutes.unwrap_or(now.limits.installing_minutes),
+                    whole_minutes: whole_minutes.unwrap_or(now.limits.whole_minutes),
+                };
+                Ok(client.settings_save(&SiteSettings { menu, verify_hours, limits }).await?)
             };
-            client.save_settings(&SiteSettings { menu, verify_hours, limits }).await?
+            edited::change(client, read, change).await?
         }
     };
     out.show(&settings, |settings| {

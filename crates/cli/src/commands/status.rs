@@ -4,14 +4,21 @@ use crate::output::{Failure, Output, ago, pairs};
 
 /// `lastmile status`
 pub(crate) async fn run(client: &Client, out: &Output) -> Result<(), Failure> {
-    let status = client.status().await?;
+    let status = client.status_read().await?;
     out.show(&status, |status| {
         let c = &status.counters;
+        let recorded = match &status.trouble {
+            None => "yes".to_owned(),
+            Some(trouble) => {
+                format!("no: {trouble}\nnothing is granted or taken until it can be: `lastmile check`")
+            }
+        };
         pairs([
             ("version", status.version.clone()),
             ("started", ago(Some(status.since))),
             ("listens", status.listens.join("\n")),
             ("machines", status.machines.to_string()),
+            ("recording", recorded),
             (
                 "DHCP",
                 format!(

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use futures_util::StreamExt;
-use lastmile_api::{Diagnosis, Mark, NewcomerView, Trace, TraceComparison, TraceLine};
+use lastmile_api::{Diagnosis, Mark, NewcomerView, Trace, TraceComparison, TraceLine, TracesCompareQuery};
 use lastmile_client::Client;
 
 use crate::output::{Failure, Output, ago, or_dash, table, time};
@@ -34,7 +34,7 @@ pub(crate) struct Arguments {
 pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) -> Result<(), Failure> {
     let who = &arguments.who;
     if let Some(file) = &arguments.capture {
-        let capture = client.capture(who).await?;
+        let capture = client.traces_capture(who).await?;
         if file.as_os_str() == "-" {
             std::io::Write::write_all(&mut std::io::stdout(), &capture)?;
         } else {
@@ -44,12 +44,12 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
         return Ok(());
     }
     if let Some(other) = &arguments.against {
-        out.show(&client.compare_traces(who, other).await?, compared);
+        out.show(&client.traces_compare(who, &TracesCompareQuery { with: other.clone() }).await?, compared);
         return Ok(());
     }
     // Listened to before what was is read, so that nothing falls between.
-    let live = if arguments.follow { Some(client.follow_trace(who).await?) } else { None };
-    let trace = client.trace(who).await?;
+    let live = if arguments.follow { Some(client.traces_follow(who).await?) } else { None };
+    let trace = client.traces_read(who).await?;
     let last = trace.lines.iter().map(|line| line.number).max().unwrap_or(0);
     match &live {
         Some(_) if out.is_json() => trace.lines.iter().for_each(|line| out.json_line(line)),

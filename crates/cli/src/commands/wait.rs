@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 use clap::Args;
 use futures_util::StreamExt;
 use jiff::SignedDuration;
-use lastmile_api::{Event, InstallQuery, InstallRow, InstallState, MachineQuery, MachineSort};
+use lastmile_api::{Event, InstallRow, InstallState, InstallsListQuery, MachineSort, MachinesListQuery};
 use lastmile_client::{Client, ClientError};
 use tokio::time::{Instant, sleep, timeout_at};
 
@@ -60,7 +60,7 @@ async fn named(arguments: &Arguments, client: &Client) -> Result<BTreeMap<i64, I
     }
     for what in &arguments.what {
         let install = match what.parse() {
-            Ok(number) => client.install(number).await?.install,
+            Ok(number) => client.installs_read(number).await?.install,
             Err(_) => last_of(what, client).await?,
         };
         installs.insert(install.number, install);
@@ -68,7 +68,7 @@ async fn named(arguments: &Arguments, client: &Client) -> Result<BTreeMap<i64, I
     if !arguments.label.is_empty() {
         let label = arguments.label.join(",");
         for number in last_of_label(&label, client).await? {
-            installs.insert(number, client.install(number).await?.install);
+            installs.insert(number, client.installs_read(number).await?.install);
         }
         if installs.is_empty() {
             let what = format!("no machine with {label} ever had an install armed");
@@ -80,9 +80,10 @@ async fn named(arguments: &Arguments, client: &Client) -> Result<BTreeMap<i64, I
 }
 
 async fn last_of(machine: &str, client: &Client) -> Result<InstallRow, Failure> {
-    client.machine(machine).await?;
-    let query = InstallQuery { machine: Some(machine.into()), limit: Some(1), ..InstallQuery::default() };
-    client.installs(&query).await?.installs.into_iter().next().ok_or_else(|| Failure::Input {
+    client.machines_read(machine).await?;
+    let query =
+        InstallsListQuery { machine: Some(machine.into()), limit: Some(1), ..InstallsListQuery::default() };
+    client.installs_list(&query).await?.installs.into_iter().next().ok_or_else(|| Failure::Input {
         place: machine.into(),
         what: "no install was ever armed for it".into(),
         mend: "`lastmile install arm` arms one.",
@@ -93,14 +94,14 @@ async fn last_of(machine: &str, client: &Client) -> Result<InstallRow, Failure> 
 async fn last_of_label(label: &str, client: &Client) -> Result<Vec<i64>, ClientError> {
     let (mut numbers, mut offset) = (Vec::new(), 0);
     loop {
-        let query = MachineQuery {
+        let query = MachinesListQuery {
             label: Some(label.into()),
             sort: Some(MachineSort::Name),
             limit: Some(PAGE),
             offset: Some(offset),
-            ..MachineQuery::default()
+            ..MachinesListQuery::default()
         };
-        let page = client.machines(&query).await?.machines;
+        let page = client.machines_list(&query).await?.machines;
         numbers.extend(page.iter().filter_map(|machine| machine.install));
         offset += PAGE;
         if page.len() < PAGE as usize {
@@ -114,13 +115,13 @@ async fn all_open(client: &Client) -> Result<BTreeMap<i64, InstallRow>, ClientEr
     let state = states.collect::<Vec<_>>().join(",");
     let (mut all, mut offset) = (BTreeMap::new(), 0);
     loop {
-        let query = InstallQuery {
+        let query = InstallsListQuery {
             state: Some(state.clone()),
             limit: Some(PAGE),
             offset: Some(offset),
-            ..InstallQuery::default()
+            ..InstallsListQuery::default()
         };
-        let page = client.installs(&query).await?;
+        let page = client.installs_list(&query).await?;
         offset += PAGE;
         let is_last = page.installs.len() < PAGE as usize;
         all.extend(page.installs.into_iter().map(|install| (install.number, install)));
@@ -171,12 +172,12 @@ impl Wait<'_> {
     /// Reads how all stand and follows the events for a while.
     async fn listen(&mut self, client: &Client, end: Option<Instant>) -> Result<(), ClientError> {
         // Listened to before what is was read, so that nothing falls between.
-        let mut events = Box::pin(client.events().await?);
+        let mut events = Box::pin(client.events_stream().await?);
         let open = all_open(client).await?;
         for number in self.open.keys().copied().collect::<Vec<_>>() {
             let now = match open.get(&number) {
                 Some(install) => install.clone(),
-                None => client.install(number).await?.install,
+                None => client.installs_read(number).await?.install,
             };
             self.take(now);
         }

@@ -11,9 +11,9 @@ use std::{
     time::Duration,
 };
 
-use lastmile_api::{ArmRequest, InstallQuery, InstallState, MachineQuery};
+use lastmile_api::{ArmRequest, InstallState, InstallsListQuery, MachinesListQuery};
 use lastmile_client::{Client, ClientError};
-use lastmile_core::{boot::Architecture, net::Mac};
+use lastmile_formats::{architecture::Architecture, mac::Mac};
 use lastmile_server::{Config, Running};
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, Receiver, SimError};
 use scenario::{FLEET, STUCK, Site, Terminal, UNEXPECTED};
@@ -152,8 +152,8 @@ impl Stage {
         }
         machines.join_all().await;
         let filter =
-            InstallQuery { state: Some(InstallState::Installed.as_str().into()), ..Default::default() };
-        let installed = self.client.installs(&filter).await;
+            InstallsListQuery { state: Some(InstallState::Installed.as_str().into()), ..Default::default() };
+        let installed = self.client.installs_list(&filter).await;
         installed.is_ok_and(|list| usize::try_from(list.total) == Ok(FLEET.len()))
     }
 
@@ -164,7 +164,7 @@ impl Stage {
             answers: terminal.answers.into(),
             asked: BTreeMap::new(),
         };
-        let install = self.client.arm(&request).await?;
+        let install = self.client.installs_arm(&request).await?;
         self.story
             .tell(&format!("{}: install {} of {} armed", terminal.machine, install.number, install.image));
         Ok(())
@@ -222,8 +222,8 @@ impl Stage {
     }
 
     async fn print_tables(&self, out: &Output) -> Result<(), Failure> {
-        let machines = self.client.machines(&MachineQuery::default()).await?;
-        let installs = self.client.installs(&InstallQuery::default()).await?;
+        let machines = self.client.machines_list(&MachinesListQuery::default()).await?;
+        let installs = self.client.installs_list(&InstallsListQuery::default()).await?;
         out.show(&(machines, installs), |(machines, installs)| {
             format!("\n{}\n{}", machine::rows(&machines.machines), install::rows(&installs.installs))
         });

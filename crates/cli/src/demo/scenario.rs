@@ -8,10 +8,10 @@ use lastmile_api::{
     MenuDraft, Newcomers, PasswordInput, RevisionDraft, Settings, SiteSettings, StandingDraft, SubnetDraft,
 };
 use lastmile_client::Client;
-use lastmile_core::{
-    answers::{Ask, AtEnd, Layout, Question, Software, Storage, Sudo, User},
-    boot::Architecture,
-    net::{Mac, MacError},
+use lastmile_core::model::answers::{Ask, AtEnd, Layout, Question, Software, Storage, Sudo, User};
+use lastmile_formats::{
+    architecture::Architecture,
+    mac::{Mac, MacError},
 };
 use lastmile_sim::SimError;
 
@@ -122,7 +122,7 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
         draft.pools = vec![format!("{}-{}", site.host(100), site.host(199))];
         draft.relays = vec![Ipv4Addr::LOCALHOST.to_string()];
         draft.newcomers = Newcomers::Menu;
-        client.create_subnet(&draft).await?;
+        client.subnets_create(&draft).await?;
     }
     fill_loaders(client).await?;
     fill_images(client).await?;
@@ -160,7 +160,7 @@ async fn register(
         facts: [("berth".to_owned(), berth.to_string())].into(),
         ..MachineDraft::new(name, vec![mac])
     };
-    client.create_machine(&draft).await?;
+    client.machines_create(&draft).await?;
     Ok(())
 }
 
@@ -175,7 +175,7 @@ async fn fill_loaders(client: &Client) -> Result<(), Failure> {
         language: Some(Language::Grub),
         ..LoaderDraft::new("signed-x64", "uefi-x64", "shimx64.efi", files)
     };
-    client.create_loader(&uefi).await?;
+    client.loaders_create(&uefi).await?;
     let files = vec![
         client.upload_bytes("core.0", made_up(4, 300_000)).await?,
         client.upload_bytes("i386-pc/http.mod", made_up(5, 9_000)).await?,
@@ -184,7 +184,7 @@ async fn fill_loaders(client: &Client) -> Result<(), Failure> {
         http: Some(HttpReach::AnyPort),
         ..LoaderDraft::new("bios-core", "bios", "core.0", files)
     };
-    client.create_loader(&bios).await?;
+    client.loaders_create(&bios).await?;
     Ok(())
 }
 
@@ -204,7 +204,7 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         ],
         ..RevisionDraft::default()
     };
-    client.create_revision(&tidewrack).await?;
+    client.images_create(&tidewrack).await?;
     let lantern = RevisionDraft {
         name: "lantern-3".into(),
         title: Some("Lantern 3 deck display".into()),
@@ -217,7 +217,7 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         ],
         ..RevisionDraft::default()
     };
-    client.create_revision(&lantern).await?;
+    client.images_create(&lantern).await?;
     let plimsoll = RevisionDraft {
         name: "plimsoll-wipe".into(),
         title: Some("Plimsoll disk wipe".into()),
@@ -227,7 +227,7 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         files: vec![client.upload_bytes("wipe", kernel("6.6.30-plimsoll", 10, MIB)).await?],
         ..RevisionDraft::default()
     };
-    client.create_revision(&plimsoll).await?;
+    client.images_create(&plimsoll).await?;
     // A tree without its second stage: what is missing is said wherever the image appears.
     let bollard = RevisionDraft {
         name: "bollard-9".into(),
@@ -239,7 +239,7 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         ],
         ..RevisionDraft::default()
     };
-    client.create_revision(&bollard).await?;
+    client.images_create(&bollard).await?;
     Ok(())
 }
 
@@ -248,7 +248,7 @@ pub(super) async fn fill_handovers(client: &Client, told: [SocketAddr; 2]) -> Re
     for (name, address) in ["records", "monitoring"].into_iter().zip(told) {
         let url = format!("http://{address}/installs");
         let draft = HandoverDraft { url, events: HandoverDraft::all_events(), key: None };
-        client.save_handover(name, &draft).await?;
+        client.handovers_save(name, &draft).await?;
     }
     Ok(())
 }
@@ -262,12 +262,12 @@ async fn fill_menus(client: &Client) -> Result<(), Failure> {
             mend: "Tell whoever made this version.",
         })
     };
-    client.save_menu("workshop", &read(include_str!("menus/workshop.toml"))?).await?;
-    client.save_menu("kiosk", &read(include_str!("menus/kiosk.toml"))?).await?;
-    client.save_settings(&SiteSettings { menu: Some("workshop".into()), ..SiteSettings::default() }).await?;
+    client.menus_save("workshop", &read(include_str!("menus/workshop.toml"))?).await?;
+    client.menus_save("kiosk", &read(include_str!("menus/kiosk.toml"))?).await?;
+    client.settings_save(&SiteSettings { menu: Some("workshop".into()), ..SiteSettings::default() }).await?;
     let kiosk =
         LabelDraft { parameters: vec!["console=tty1".into(), "quiet".into()], menu: Some("kiosk".into()) };
-    client.save_label("kiosk", &kiosk).await?;
+    client.labels_save("kiosk", &kiosk).await?;
     Ok(())
 }
 
@@ -308,7 +308,7 @@ async fn fill_answers(client: &Client) -> Result<(), Failure> {
         ntp: Some(vec!["time.gannet.example".into()]),
         ..Settings::default()
     };
-    client.save_answers("site:", &site).await?;
+    client.answers_save("site:", &site).await?;
     let images = vec!["tidewrack-12".into()];
     let quay = Settings {
         images: images.clone(),
@@ -317,9 +317,9 @@ async fn fill_answers(client: &Client) -> Result<(), Failure> {
         software: packages(&["openssh-server"]),
         ..Settings::default()
     };
-    client.save_answers("quay-server", &quay).await?;
+    client.answers_save("quay-server", &quay).await?;
     client
-        .save_answers("quay-server", &Settings { software: packages(&["openssh-server", "chrony"]), ..quay })
+        .answers_save("quay-server", &Settings { software: packages(&["openssh-server", "chrony"]), ..quay })
         .await?;
     let kiosk = Settings {
         images: images.clone(),
@@ -327,7 +327,7 @@ async fn fill_answers(client: &Client) -> Result<(), Failure> {
         kernel_parameters: Some(vec!["quiet".into()]),
         ..Settings::default()
     };
-    client.save_answers("ticket-kiosk", &kiosk).await?;
+    client.answers_save("ticket-kiosk", &kiosk).await?;
     let bridge = Settings {
         images,
         host_name: Some("{{ name }}-{{ asked.berth }}".into()),
@@ -343,9 +343,9 @@ async fn fill_answers(client: &Client) -> Result<(), Failure> {
         .into(),
         ..Settings::default()
     };
-    client.save_answers("bridge-chart", &bridge).await?;
+    client.answers_save("bridge-chart", &bridge).await?;
     let gate = Settings { at_end: Some(AtEnd::PowerOff), ..Settings::default() };
-    client.save_answers("label:gate", &gate).await?;
+    client.answers_save("label:gate", &gate).await?;
     Ok(())
 }
 

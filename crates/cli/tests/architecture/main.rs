@@ -1,18 +1,35 @@
 //! The arrows between the crates point one way (docs/architecture.md), and the core stays free of IO.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test that cannot go on fails")]
+
+mod layers;
+mod modules;
+mod parts;
+
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use cargo_metadata::{DependencyKind, MetadataCommand, PackageId};
 
 /// What each crate may use of ours.
-const ARROWS: [(&str, &[&str]); 7] = [
-    ("lastmile-core", &[]),
-    ("lastmile-store", &["lastmile-core"]),
-    ("lastmile-api", &["lastmile-core"]),
-    ("lastmile-sim", &["lastmile-core"]),
+const ARROWS: [(&str, &[&str]); 8] = [
+    ("lastmile-formats", &[]),
+    ("lastmile-core", &["lastmile-formats"]),
+    ("lastmile-store", &["lastmile-core", "lastmile-formats"]),
+    ("lastmile-api", &["lastmile-core", "lastmile-formats"]),
+    ("lastmile-sim", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-client", &["lastmile-api"]),
-    ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core"]),
-    ("lastmile", &["lastmile-server", "lastmile-sim", "lastmile-client", "lastmile-api", "lastmile-core"]),
+    ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core", "lastmile-formats"]),
+    (
+        "lastmile",
+        &[
+            "lastmile-server",
+            "lastmile-sim",
+            "lastmile-client",
+            "lastmile-api",
+            "lastmile-core",
+            "lastmile-formats",
+        ],
+    ),
 ];
 
 /// What would bring sockets, disks, databases, threads of an executor or a log into the core.

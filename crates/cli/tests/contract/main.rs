@@ -2,18 +2,20 @@
 //! that it sends meanwhile, held against their schemas by a validator of JSON Schema (draft 2020-12, OpenAPI 3.1).
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod generated;
+#[path = "../support/mod.rs"]
 mod support;
 
 use std::{collections::BTreeSet, time::Duration};
 
 use futures_util::StreamExt;
 use jsonschema::Validator;
-use lastmile_api::{HandoverDraft, InstallQuery};
+use lastmile_api::{HandoverDraft, InstallsListQuery};
 use reqwest::{Client, Response, StatusCode};
 use serde_json::{Value, json};
 use support::demo::Demo;
 
-const DOCUMENT: &str = include_str!("../../api/openapi.json");
+const DOCUMENT: &str = include_str!("../../../api/openapi.json");
 
 /// The document, with every component closed: what it does not name may not be said.
 struct Contract {
@@ -124,7 +126,7 @@ fn unknown(path: &str) -> String {
 }
 
 /// What each reading call is asked for: its path, and the same with names of the demo's site filled in.
-const ASKED: [(&str, &[&str]); 43] = [
+const ASKED: [(&str, &[&str]); 45] = [
     ("/answer-lint", &["/answer-lint"]),
     ("/answers", &["/answers"]),
     ("/answers/{name}", &["/answers/quay-server", "/answers/ticket-kiosk?version=1"]),
@@ -159,7 +161,9 @@ const ASKED: [(&str, &[&str]); 43] = [
     ("/installs", &["/installs", "/installs?state=nonsense"]),
     ("/installs/{number}", &["/installs/1", "/installs/5", "/installs/nonsense"]),
     ("/interfaces/{interface}/suggestion", &["/interfaces/lo/suggestion"]),
+    ("/handovers/{name}", &["/handovers/records"]),
     ("/labels", &["/labels"]),
+    ("/labels/{name}", &["/labels/kiosk"]),
     ("/loaders", &["/loaders"]),
     ("/loaders/packaged", &["/loaders/packaged"]),
     ("/loaders/{name}", &["/loaders/signed-x64"]),
@@ -199,7 +203,7 @@ async fn what_the_api_says_is_what_its_document_says() {
         events: HandoverDraft::all_events(),
         key: None,
     };
-    client.save_handover("records", &handover).await.unwrap();
+    client.handovers_save("records", &handover).await.unwrap();
 
     let mut events = http.get(format!("{}/api/v1/events", demo.console)).send().await.unwrap().bytes_stream();
     let schema = &contract.document["paths"]["/api/v1/events"]["get"]["responses"]["200"]["content"]["text/event-stream"]
@@ -208,8 +212,8 @@ async fn what_the_api_says_is_what_its_document_says() {
     let mut kinds = BTreeSet::new();
     let mut text = String::new();
     let end = tokio::time::Instant::now() + Duration::from_secs(90);
-    let installed = InstallQuery { state: Some("installed".into()), ..InstallQuery::default() };
-    while client.installs(&installed).await.unwrap().total < 6 || !kinds.contains("delivery") {
+    let installed = InstallsListQuery { state: Some("installed".into()), ..InstallsListQuery::default() };
+    while client.installs_list(&installed).await.unwrap().total < 6 || !kinds.contains("delivery") {
         let more = tokio::time::timeout_at(end, events.next()).await.expect("the demo stands still");
         text.push_str(std::str::from_utf8(&more.unwrap().unwrap()).unwrap());
         while let Some((line, rest)) = text.split_once('\n') {

@@ -101,6 +101,19 @@ impl Browser {
         }
     }
 
+    /// Waits until the element that `css` finds has a text that holds `text`.
+    pub async fn wait_for_text_in(&self, css: &str, text: &str) {
+        let end = std::time::Instant::now() + PATIENCE;
+        loop {
+            let found = self.texts(css).await;
+            if found.iter().any(|found| found.contains(text)) {
+                return;
+            }
+            assert!(std::time::Instant::now() < end, "{css} never said {text:?}; it says {found:#?}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
     /// Waits until the elements that `css` finds have exactly these texts.
     pub async fn wait_for_texts(&self, css: &str, expected: &[&str]) {
         let end = std::time::Instant::now() + PATIENCE;
@@ -114,10 +127,22 @@ impl Browser {
         }
     }
 
-    /// Waits for an element and clicks it.
+    /// Waits for an element that can be clicked, and clicks it: one that is just being drawn, or drawn
+    /// anew, is waited for as a person waits for it.
     pub async fn click(&self, css: &str) {
-        let wait = self.client.wait().at_most(PATIENCE);
-        wait.for_element(Locator::Css(css)).await.unwrap().click().await.unwrap();
+        let end = std::time::Instant::now() + PATIENCE;
+        loop {
+            let wait = self.client.wait().at_most(PATIENCE);
+            match wait.for_element(Locator::Css(css)).await.unwrap().click().await {
+                Err(error)
+                    if (error.is_stale_element_reference() || error.is_element_not_interactable())
+                        && std::time::Instant::now() < end =>
+                {
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                }
+                clicked => return clicked.unwrap(),
+            }
+        }
     }
 
     /// Writes into a field in the place of what was there.

@@ -33,7 +33,7 @@ impl Demo {
 
     /// Where a simulated machine at Skerry Point reaches the demo's service.
     pub async fn reached(&self) -> Reached {
-        let listens = self.client().status().await.unwrap().listens;
+        let listens = self.client().status_read().await.unwrap().listens;
         let port = |what: &str| {
             let line = listens.iter().find(|line| line.starts_with(what)).unwrap();
             line.rsplit(':').next().unwrap().parse::<u16>().unwrap()

@@ -31,7 +31,10 @@ pub fn wait_for<T>(what: &str, limit: Duration, mut ready: impl FnMut() -> Optio
 
 /// Fails with the name of the Debian package that `path` comes from, if it is not there.
 pub fn need(path: &str, package: &str) -> String {
-    assert!(Path::new(path).exists(), "{path} is missing: `apt-get install {package}` (or `make setup`)");
+    assert!(
+        Path::new(path).exists(),
+        "{path} is missing: `apt-get install {package}` (or `make packages-test`)"
+    );
     path.into()
 }
 

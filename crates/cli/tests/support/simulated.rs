@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lastmile_core::boot::Architecture;
+use lastmile_formats::architecture::Architecture;
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 
 /// A simulated machine before the service that [`super::site::loopback`] starts on these ports.

@@ -1,6 +1,11 @@
 //! A small site, filled through the client's commands as a person would.
 
-use super::service::Service;
+use std::{
+    path::{Path, PathBuf},
+    process::Command,
+};
+
+use super::{need, service::Service};
 
 /// The machine of the site.
 pub const MACHINE: &str = "auklet-chart";
@@ -125,4 +130,26 @@ pub fn loopback_section(first_port: u16) -> String {
         first_port + 1,
         first_port + 2
     )
+}
+
+/// Makes a disc whose one boot program is `program`, a UEFI application, in a FAT image that the tree does not show (El Torito).
+pub fn disc(folder: &Path, name: &str, program: &Path) -> PathBuf {
+    let run = |program: &str, package: &str, arguments: &[&str]| {
+        let output = Command::new(need(program, package)).args(arguments).output().unwrap();
+        assert!(output.status.success(), "{program}: {}", String::from_utf8_lossy(&output.stderr));
+    };
+    let text = |path: &Path| path.to_str().unwrap().to_owned();
+    let tree = folder.join(format!("{name}-tree"));
+    std::fs::create_dir_all(tree.join("lantern")).unwrap();
+    std::fs::write(tree.join("lantern/readme"), "carried by hand\n").unwrap();
+    let (image, disc) = (text(&folder.join(format!("{name}.fat"))), folder.join(format!("{name}.iso")));
+    run("/usr/sbin/mkfs.fat", "dosfstools", &["-C", &image, "8192"]);
+    run("/usr/bin/mmd", "mtools", &["-i", &image, "::EFI", "::EFI/BOOT"]);
+    run("/usr/bin/mcopy", "mtools", &["-i", &image, &text(program), "::EFI/BOOT/BOOTX64.EFI"]);
+    // Behind the tree, as a partition of its own: no file of the tree is it.
+    let options =
+        ["-as", "mkisofs", "-quiet", "-R", "-V", "LANTERN_5", "-append_partition", "2", "0xef", &image];
+    let boots = ["-e", "--interval:appended_partition_2:all::", "-no-emul-boot", "-o"];
+    run("/usr/bin/xorriso", "xorriso", &[&options[..], &boots[..], &[&text(&disc), &text(&tree)]].concat());
+    disc
 }

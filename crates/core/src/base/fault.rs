@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use lastmile_formats::iso9660::Defect;
 use serde::{Deserialize, Serialize};
 
 /// One thing that is wrong with an input.
@@ -14,6 +15,12 @@ pub struct Fault {
     pub what: String,
     /// What to do about it.
     pub mend: String,
+}
+
+impl From<Defect> for Fault {
+    fn from(defect: Defect) -> Self {
+        Self { place: defect.place, what: defect.what, mend: defect.mend }
+    }
 }
 
 impl fmt::Display for Fault {

@@ -38,49 +38,60 @@ impl<T> Clone for Id<T> {
         *self
     }
 }
+
 impl<T> Copy for Id<T> {}
+
 impl<T> PartialEq for Id<T> {
     fn eq(&self, other: &Self) -> bool {
         self.uuid == other.uuid
     }
 }
+
 impl<T> Eq for Id<T> {}
+
 impl<T> PartialOrd for Id<T> {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
+
 impl<T> Ord for Id<T> {
     fn cmp(&self, other: &Self) -> Ordering {
         self.uuid.cmp(&other.uuid)
     }
 }
+
 impl<T> hash::Hash for Id<T> {
     fn hash<H: hash::Hasher>(&self, state: &mut H) {
         self.uuid.hash(state);
     }
 }
+
 impl<T> fmt::Debug for Id<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         fmt::Display::fmt(&self.uuid, f)
     }
 }
+
 impl<T> fmt::Display for Id<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         fmt::Display::fmt(&self.uuid, f)
     }
 }
+
 impl<T> FromStr for Id<T> {
     type Err = uuid::Error;
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         Uuid::from_str(text).map(Self::new)
     }
 }
+
 impl<T> Serialize for Id<T> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         self.uuid.serialize(serializer)
     }
 }
+
 impl<'de, T> Deserialize<'de> for Id<T> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         Uuid::deserialize(deserializer).map(Self::new)

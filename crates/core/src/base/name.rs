@@ -30,11 +30,15 @@ pub enum NameError {
     /// A label that begins or ends with a hyphen.
     #[error("'{0}' has a part that begins or ends with a hyphen")]
     Hyphen(String),
+    /// A machine's name that stands for something else.
+    #[error("'{0}' is no machine's name: it stands for {1}")]
+    Taken(String, &'static str),
 }
 
 /// How to mend any [`NameError`] of a host name.
 pub const HOST_NAME_MEND: &str =
     "Use letters, digits and inner hyphens, at most 63 characters (RFC 1123, section 2.1).";
+
 /// How to mend any [`NameError`] of a domain.
 pub const DOMAIN_MEND: &str = "Use host name parts joined by single dots, as in gannet.example.";
 /// How to mend any [`NameError`] of a thing's name.
@@ -61,6 +65,22 @@ pub fn check_host_name(name: &str) -> Result<(), NameError> {
     Ok(())
 }
 
+/// Checks a machine's name: a host name that stands for nothing else. A number is an install in commands and an address in
+/// resolvers (RFC 1123, section 2.1); `localhost` is every host itself (RFC 6761, section 6.3).
+///
+/// # Errors
+/// The first thing that is wrong with it.
+pub fn check_machine_name(name: &str) -> Result<(), NameError> {
+    check_host_name(name)?;
+    if name.bytes().all(|octet| octet.is_ascii_digit()) {
+        return Err(NameError::Taken(name.into(), "a number"));
+    }
+    if name.eq_ignore_ascii_case("localhost") {
+        return Err(NameError::Taken(name.into(), "every host itself"));
+    }
+    Ok(())
+}
+
 /// Checks a domain name: host name labels joined by dots.
 ///
 /// # Errors
@@ -75,7 +95,7 @@ pub fn check_domain(name: &str) -> Result<(), NameError> {
             NameError::LongLabel(_) => NameError::LongLabel(name.into()),
             NameError::Hyphen(_) => NameError::Hyphen(name.into()),
             NameError::Character { character, .. } => NameError::Character { name: name.into(), character },
-            other @ NameError::TooLong(_) => other,
+            other @ (NameError::TooLong(_) | NameError::Taken(..)) => other,
         })?;
     }
     Ok(())
@@ -116,6 +136,14 @@ mod tests {
         assert!(matches!(check_host_name("-a"), Err(NameError::Hyphen(_))));
         assert!(matches!(check_host_name(&"x".repeat(64)), Err(NameError::LongLabel(_))));
         assert!(matches!(check_host_name("quay server"), Err(NameError::Character { character: ' ', .. })));
+    }
+
+    #[test]
+    fn machines_have_names_that_stand_for_nothing_else() {
+        assert!(check_machine_name("3com").is_ok() && check_machine_name("r2").is_ok());
+        for bad in ["5", "0012", "localhost", "LocalHost", "a.b"] {
+            assert!(check_machine_name(bad).is_err(), "{bad}");
+        }
     }
 
     #[test]

@@ -4,10 +4,13 @@ use std::net::Ipv4Addr;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Loader, Service};
 use crate::{
-    dhcp::BOOT_SERVER_PORT,
-    net::{HttpBoot, Mode, Subnet},
+    decide::dhcp::BOOT_SERVER_PORT,
+    model::{
+        loader::Loader,
+        service::Service,
+        subnet::{HttpBoot, Mode, Subnet},
+    },
 };
 
 /// The values for one kind of client.
@@ -239,10 +242,9 @@ fn firewall(subnet: &Subnet, service: Service, ports: Ports) -> Vec<AdvicePort> 
 mod tests {
     use super::*;
     use crate::{
-        Id,
-        boot::LoaderDraft,
-        image::{FileEntry, Sha256},
-        net::SubnetDraft,
+        base::Id,
+        decide::{loader::LoaderDraft, subnet::SubnetDraft},
+        model::image::{FileEntry, Sha256},
         site::Site,
     };
 
@@ -257,7 +259,9 @@ mod tests {
         let loader = |name: &str, architecture: &str, file: &str| {
             let entry = FileEntry::new(file, 1, Sha256::of(b"x"));
             let draft = LoaderDraft::new(name, architecture, file, vec![entry]);
-            draft.check(Id::generate(), crate::boot::LoaderFacts::default(), [], |_, _| true).unwrap()
+            draft
+                .check(Id::generate(), crate::model::loader::LoaderFacts::default(), [], |_, _| true)
+                .unwrap()
         };
         let loaders =
             [loader("signed-x64", "uefi-x64", "shimx64.efi"), loader("bios-core", "bios", "core.0")];

@@ -3,10 +3,43 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use ipnet::Ipv4Net;
+use lastmile_formats::dhcp::{ValueType, catalogue, code};
 use thiserror::Error;
 
-use super::catalogue::{self, ValueType};
-use crate::{Faults, hex, name};
+use crate::base::{Faults, name};
+
+/// Options that the service itself answers, with the field that a person sets instead.
+const OWN: [(u8, &str); 24] = [
+    (code::PAD, "it is a filler"),
+    (code::SUBNET_MASK, "it follows from `network`"),
+    (code::ROUTER, "give it as `router`"),
+    (code::DOMAIN_NAME_SERVER, "give it as `dns`"),
+    (code::HOST_NAME, "it is the machine's name"),
+    (code::DOMAIN_NAME, "give it as `domain`"),
+    (code::BROADCAST_ADDRESS, "it follows from `network`"),
+    (code::NTP_SERVERS, "give it as `ntp`"),
+    (code::REQUESTED_ADDRESS, "only clients send it"),
+    (code::LEASE_TIME, "give it as `lease_secs`"),
+    (code::OVERLOAD, "it is set where a message needs it"),
+    (code::MESSAGE_TYPE, "every message has its own"),
+    (code::SERVER_IDENTIFIER, "it is the service's own address"),
+    (code::PARAMETER_REQUEST_LIST, "only clients send it"),
+    (code::MESSAGE, "it says why a request is refused"),
+    (code::MAX_MESSAGE_SIZE, "only clients send it"),
+    (code::RENEWAL_TIME, "it is half of `lease_secs`"),
+    (code::REBINDING_TIME, "it is seven eighths of `lease_secs`"),
+    (code::VENDOR_CLASS, "it follows from what the client is"),
+    (code::CLIENT_IDENTIFIER, "it is the client's own"),
+    (code::TFTP_SERVER_NAME, "it follows from the boot plan"),
+    (code::BOOT_FILE_NAME, "it follows from the boot plan"),
+    (code::RELAY_AGENT_INFORMATION, "it is the relay's own"),
+    (code::END, "it ends the options"),
+];
+
+/// Why an option is not set freely, if it is not.
+fn set_elsewhere(code: u8) -> Option<&'static str> {
+    OWN.iter().find(|(own, _)| *own == code).map(|(_, why)| *why)
+}
 
 /// An option with its value.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -84,7 +117,7 @@ impl FurtherOption {
             Some(known) => known.code,
             None => name.trim().parse().map_err(|_| OptionError::Unknown(name.into()))?,
         };
-        if let Some(why) = catalogue::set_elsewhere(code) {
+        if let Some(why) = set_elsewhere(code) {
             return Err(OptionError::Own { code, why });
         }
         let (wanted, value) = match known {
@@ -115,11 +148,28 @@ impl FurtherOption {
                         ),
                         "Give it once.",
                     ),
-                    None => options.push(option),
+                    None => {
+                        option.check_least(faults, &place);
+                        options.push(option);
+                    }
                 },
             }
         }
         options
+    }
+
+    /// That a size is no smaller than any host may have it (RFC 2132, sections 4.4 and 5.1).
+    fn check_least(&self, faults: &mut Faults, place: &str) {
+        let least = match self.code {
+            22 => 576,
+            26 => 68,
+            _ => return,
+        };
+        let size = <[u8; 2]>::try_from(self.value.as_slice()).map(u16::from_be_bytes);
+        if size.is_ok_and(|size| size < least) {
+            let mend = "See RFC 2132, sections 4.4 and 5.1.";
+            faults.add(place, format!("{} is too small: at least {least}", self.text), mend);
+        }
     }
 
     /// The options as a person gave them.
@@ -157,7 +207,7 @@ fn encode(wanted: ValueType, text: &str) -> Option<Vec<u8>> {
         ValueType::Text => (text.len() <= 255).then(|| text.as_bytes().to_vec())?,
         ValueType::Domains => parts().map(domain).collect::<Option<Vec<_>>>()?.concat(),
         ValueType::Routes => parts().map(route).collect::<Option<Vec<_>>>()?.concat(),
-        ValueType::Octets => hex::decode(text)?,
+        ValueType::Octets => hex::decode(text.replace([':', '-'], "")).ok()?,
     })
 }
 

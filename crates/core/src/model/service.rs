@@ -2,9 +2,9 @@
 
 use std::net::Ipv4Addr;
 
-use crate::{
+use crate::model::{
     install::{ReportStage, Token},
-    net::HttpBoot,
+    subnet::HttpBoot,
 };
 
 /// Where machines reach the service.

@@ -1,20 +1,47 @@
 //! The subnet: an IPv4 network that machines boot on.
 
-mod draft;
-mod picture;
-mod suggest;
-
 use std::net::Ipv4Addr;
 
-pub use draft::SubnetDraft;
 use ipnet::Ipv4Net;
 use jiff::SignedDuration;
-pub use picture::{Held, Holding, Picture, Span};
 use serde::{Deserialize, Serialize};
-pub use suggest::{Proposal, Reason, Surroundings, suggest};
 
-use super::AddressRange;
-use crate::{Id, dhcp::FurtherOption};
+use crate::{
+    base::{Id, range::AddressRange},
+    model::option::FurtherOption,
+};
+
+/// By what a machine of a subnet is known when it asks for a menu, a file or its answers. The MAC address in a path is only a
+/// claim.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Identify {
+    /// By its address: a lease, a reservation, or what was overheard of another DHCP server.
+    Address,
+    /// By the first address that claims it, until that boot ends: for subnets whose addresses this service cannot know.
+    FirstClaim,
+}
+
+impl Identify {
+    /// What a subnet of that mode does unless somebody says otherwise: in mode `off` nothing is known of addresses.
+    #[must_use]
+    pub const fn of_mode(mode: Mode) -> Self {
+        match mode {
+            Mode::Lease | Mode::Proxy => Self::Address,
+            Mode::Off => Self::FirstClaim,
+        }
+    }
+
+    /// The word for it.
+    #[must_use]
+    pub const fn as_str(self) -> &'static str {
+        match self {
+            Self::Address => "address",
+            Self::FirstClaim => "first-claim",
+        }
+    }
+}
 
 /// Who hands out the addresses.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -133,6 +160,8 @@ pub struct Subnet {
     pub authoritative: bool,
     /// How long a first answer is held back, so that another server may come first.
     pub response_delay: SignedDuration,
+    /// By what its machines are known when they ask for something.
+    pub identify: Identify,
     /// How firmware that boots by HTTP is told to fetch.
     pub http_boot: HttpBoot,
     /// Options beside those that have a field of their own.
@@ -173,14 +202,14 @@ impl Subnet {
     }
 }
 
-fn is_host(network: Ipv4Net, address: Ipv4Addr) -> bool {
+pub(crate) fn is_host(network: Ipv4Net, address: Ipv4Addr) -> bool {
     network.contains(&address) && address != network.network() && address != network.broadcast()
 }
 
-fn first_host(network: Ipv4Net) -> Ipv4Addr {
+pub(crate) fn first_host(network: Ipv4Net) -> Ipv4Addr {
     Ipv4Addr::from_bits(network.network().to_bits() + 1)
 }
 
-fn last_host(network: Ipv4Net) -> Ipv4Addr {
+pub(crate) fn last_host(network: Ipv4Net) -> Ipv4Addr {
     Ipv4Addr::from_bits(network.broadcast().to_bits() - 1)
 }

@@ -8,25 +8,20 @@ use std::{
     sync::{Arc, LazyLock},
 };
 
-use minijinja::{
-    AutoEscape, Environment, Error, ErrorKind, Expression, UndefinedBehavior, Value, context, value::Object,
-};
+use lastmile_formats::{architecture::Architecture, mac::Mac};
+use minijinja::{Environment, Error, ErrorKind, Expression, Value, context, value::Object};
 
-use super::Architecture;
-use crate::{Fault, net::Mac};
+use crate::base::{
+    Fault, template,
+    template::{Statements, is_template},
+};
 
 /// Longest text that a template may give.
 const MOST_TEXT: usize = 4096;
 /// Steps that a template or condition may take: a loop in one of them ends here.
 const FUEL: u64 = 20_000;
 
-static TEXTS: LazyLock<Environment<'static>> = LazyLock::new(|| {
-    let mut environment = Environment::new();
-    environment.set_undefined_behavior(UndefinedBehavior::Strict);
-    environment.set_auto_escape_callback(|_| AutoEscape::None);
-    environment.set_fuel(Some(FUEL));
-    environment
-});
+static TEXTS: LazyLock<Environment<'static>> = LazyLock::new(|| template::environment(FUEL));
 
 /// The values of one machine, in the form that texts and conditions read.
 #[derive(Debug)]
@@ -41,8 +36,8 @@ impl Bound {
         if !is_template(text) {
             return Ok(text.into());
         }
-        let filled = TEXTS.render_str(text, &self.0).map_err(|error| TemplateError::new(text, &error))?;
-        Ok(filled.chars().take(MOST_TEXT).collect())
+        template::render(&TEXTS, text, &self.0, Statements::Conditions, MOST_TEXT)
+            .map_err(|error| TemplateError::new(text, &error))
     }
 
     /// The values, for templates of other environments.
@@ -83,6 +78,8 @@ pub struct Values {
     pub labels: Vec<String>,
     /// Its facts.
     pub facts: BTreeMap<String, String>,
+    /// It stands for any machine: a fact that it lacks is as some machine has it.
+    pub is_example: bool,
     /// The service's address on its wire.
     pub service: String,
     /// URL below which the image's files are, without a closing `/`.
@@ -111,6 +108,7 @@ impl Values {
             architecture: Some(Architecture::UefiX64),
             labels: vec!["chart".into()],
             facts: BTreeMap::new(),
+            is_example: true,
             service: "192.0.2.2".into(),
             image_url: Some("http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1".into()),
             image_iso: Some(
@@ -156,7 +154,7 @@ impl Object for Values {
                 self.architecture.map_or_else(String::new, |architecture| architecture.to_string()),
             ),
             "labels" => Value::from_serialize(&self.labels),
-            "facts" => Value::from_object(Facts(self.facts.clone())),
+            "facts" => Value::from_object(Facts { known: self.facts.clone(), is_example: self.is_example }),
             "service" => Value::from(self.service.as_str()),
             "serial" => Value::from(self.facts.get("serial").map_or("", String::as_str)),
             "asked" => Value::from_object(Asked(self.asked.clone())),
@@ -166,14 +164,19 @@ impl Object for Values {
     }
 }
 
-/// Facts are asked for by names that not every machine has: one that is missing is empty.
+/// Facts are asked for by names that not every machine has: one that is missing is empty, unless any machine is meant.
 #[derive(Debug)]
-struct Facts(BTreeMap<String, String>);
+struct Facts {
+    known: BTreeMap<String, String>,
+    is_example: bool,
+}
 
 impl Object for Facts {
     fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
         let key = key.as_str()?;
-        Some(Value::from(self.0.get(key).cloned().unwrap_or_default()))
+        // As good as any for a number, a name and a part of an address.
+        let lacking = if self.is_example { "1" } else { "" };
+        Some(Value::from(self.known.get(key).map_or(lacking, String::as_str)))
     }
 }
 
@@ -211,6 +214,7 @@ impl Template {
     #[must_use]
     pub fn new(text: &str) -> Self {
         let compiled = is_template(text).then(|| {
+            template::check(&TEXTS, text, Statements::Conditions).ok()?;
             let mut environment = TEXTS.clone();
             environment.add_template_owned("", text.to_owned()).ok().map(|()| Arc::new(environment))
         });
@@ -226,15 +230,12 @@ impl Template {
     /// The text with its values put in; as it was entered where that fails on these.
     #[must_use]
     pub fn fill(&self, values: &Bound) -> String {
-        let template = self.compiled.as_ref().and_then(|compiled| compiled.get_template("").ok());
-        let filled = template.and_then(|template| template.render(&values.0).ok());
-        filled.map_or_else(|| self.text.clone(), |filled| filled.chars().take(MOST_TEXT).collect())
+        let compiled = self.compiled.as_ref().and_then(|compiled| compiled.get_template("").ok());
+        let filled = compiled.and_then(|compiled| {
+            template::write(|out| compiled.render_captured_to(&values.0, out).map(drop), MOST_TEXT).ok()
+        });
+        filled.unwrap_or_else(|| self.text.clone())
     }
-}
-
-/// Whether a text names any value at all.
-fn is_template(text: &str) -> bool {
-    ["{{", "{%", "{#"].iter().any(|mark| text.contains(mark))
 }
 
 /// What is wrong with a text or condition.
@@ -291,6 +292,8 @@ impl Condition {
     /// # Errors
     /// What is wrong with it, with line and column.
     pub fn new(text: &str) -> Result<Self, TemplateError> {
+        template::check(&TEXTS, &format!("{{{{ {text} }}}}"), Statements::Conditions)
+            .map_err(|error| TemplateError::new(text, &error))?;
         let expression = TEXTS
             .compile_expression_owned(text.to_owned())
             .map_err(|error| TemplateError::new(text, &error))?;
@@ -338,7 +341,9 @@ mod tests {
             fill("BOOTIF={{ bootif }} {{ mac_bare }}").unwrap(),
             "BOOTIF=01-00-00-5e-00-53-01 00005e005301"
         );
-        assert_eq!(fill("{{ name|upper }}{{ facts.rack }}").unwrap(), "AUKLET-CHART");
+        assert_eq!(fill("{{ name|upper }}{{ facts.rack }}").unwrap(), "AUKLET-CHART1");
+        let one = Values { is_example: false, ..Values::example() };
+        assert_eq!(one.fill("{{ facts.rack }}-{{ name }}").unwrap(), "-auklet-chart");
         let error = fill("ip={{ adress }}").unwrap_err().to_string();
         assert!(error.contains("column 7") && error.contains("'adress'"), "{error}");
         assert!(fill("{{ name ").unwrap_err().to_string().contains("syntax error"));

@@ -1,6 +1,9 @@
 //! The screen as a loader shows it on a text console: for whoever is not at the machine.
 
-use super::{Language, Line, LineAction, Screen};
+use crate::{
+    decide::boot::{Line, LineAction, Screen},
+    model::loader::Language,
+};
 
 /// Columns of a text console.
 const WIDTH: usize = 80;
@@ -157,7 +160,7 @@ fn cut(text: &str, width: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::boot::language::tests::{hostile, sample};
+    use crate::decide::boot::screens::{hostile, sample};
 
     #[test]
     fn screens_are_drawn_with_the_chosen_line() {

@@ -2,12 +2,14 @@
 
 use std::sync::Arc;
 
-use super::Site;
 use crate::{
-    Id,
-    answers::{AnswersVersion, Layer, Password, Scope, Settings},
-    install::Install,
-    machine::Machine,
+    base::Id,
+    model::{
+        answers::{AnswersVersion, Layer, Password, Scope, Settings},
+        install::Install,
+        machine::Machine,
+    },
+    site::Site,
 };
 
 impl Site {
@@ -37,6 +39,17 @@ impl Site {
         let mut layers: Vec<_> = self.layers.values().cloned().collect();
         layers.sort_by_cached_key(|layer| self.layer_name(&layer.scope));
         layers
+    }
+
+    /// Who uses the answers of that name: installs that go on, machines that run a live image with them, menus.
+    #[must_use]
+    pub fn users_of_answers(&self, name: &str) -> Vec<String> {
+        let installs = self.open_installs().filter(|open| open.answers_name == name);
+        let installs = installs.map(|open| format!("install {}", open.number));
+        let machines = self.machines().filter(|machine| machine.live_answers.as_deref() == Some(name));
+        let machines = machines.map(|machine| format!("machine {}", machine.name));
+        let menus = self.menus().filter(|menu| menu.answers().any(|used| used == name));
+        installs.chain(machines).chain(menus.map(|menu| format!("menu {}", menu.name))).collect()
     }
 
     /// The version of settings of that identity, current or not.

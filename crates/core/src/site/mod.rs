@@ -3,30 +3,37 @@
 //! A change makes a new snapshot that shares all that did not change: the maps are persistent trees, so
 //! replacing one machine out of 10,000 copies a handful of nodes.
 
-mod answers;
-mod settings;
-
 use std::{net::Ipv4Addr, sync::Arc};
 
-use imbl::{HashMap, OrdMap, Vector};
-pub use settings::SiteSettings;
+pub use edition::{Edition, Entity};
+use imbl::{HashMap, OrdMap};
+use lastmile_formats::{architecture::Architecture, mac::Mac};
 use uuid::Uuid;
 
 use crate::{
-    Id,
-    answers::{AnswersVersion, Scope},
-    boot::{Architecture, Loader, Menu},
-    dhcp::{Message, code},
-    image::{Image, Revision},
-    install::{Install, InstallState},
-    machine::{Label, Machine},
-    net::{Mac, Reservation, ReservedFor, Subnet},
+    base::Id,
+    model::{
+        answers::{AnswersVersion, Scope},
+        handover::Handover,
+        image::{Image, Revision},
+        install::{Install, InstallState},
+        label::Label,
+        loader::Loader,
+        machine::Machine,
+        menu::Menu,
+        reservation::{Reservation, ReservedFor},
+        settings::SiteSettings,
+        subnet::Subnet,
+    },
 };
 
+mod answers;
+mod edition;
+
 /// Everything a decision needs.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Site {
-    subnets: Vector<Arc<Subnet>>,
+    subnets: OrdMap<String, Arc<Subnet>>,
     reservations: OrdMap<Ipv4Addr, Arc<Reservation>>,
     reserved: HashMap<(Id<Subnet>, ReservedFor), Ipv4Addr>,
     loaders: OrdMap<String, Arc<Loader>>,
@@ -35,6 +42,8 @@ pub struct Site {
     settings: Arc<SiteSettings>,
     images: OrdMap<String, Arc<Image>>,
     image_names: HashMap<Id<Image>, String>,
+    /// The last number that a revision of an image of that name ever had.
+    last_numbers: OrdMap<String, u32>,
     revisions: HashMap<Id<Revision>, Arc<Revision>>,
     answers: OrdMap<String, Arc<AnswersVersion>>,
     layers: HashMap<Scope, Arc<AnswersVersion>>,
@@ -46,24 +55,27 @@ pub struct Site {
     by_token: HashMap<String, Id<Machine>>,
     installed: HashMap<Id<Machine>, Arc<Install>>,
     latest: HashMap<Id<Machine>, Arc<Install>>,
+    handovers: OrdMap<String, Arc<Handover>>,
+    editions: HashMap<Entity, Edition>,
+    last_edition: Edition,
 }
 
 impl Site {
-    /// All subnets.
+    /// All subnets, ordered by name.
     pub fn subnets(&self) -> impl Iterator<Item = &Arc<Subnet>> {
-        self.subnets.iter()
+        self.subnets.values()
     }
 
     /// The subnet of that name.
     #[must_use]
     pub fn subnet(&self, name: &str) -> Option<&Arc<Subnet>> {
-        self.subnets.iter().find(|subnet| subnet.name == name)
+        self.subnets.get(name)
     }
 
     /// The subnet of that identity.
     #[must_use]
     pub fn subnet_by_id(&self, id: Id<Subnet>) -> Option<&Arc<Subnet>> {
-        self.subnets.iter().find(|subnet| subnet.id == id)
+        self.subnets.values().find(|subnet| subnet.id == id)
     }
 
     /// The reservations of a subnet, ordered by address.
@@ -77,22 +89,26 @@ impl Site {
         self.reservations.get(&address)
     }
 
-    /// The address reserved on a subnet for the client that sent `message`: by MAC address, else by client
-    /// identifier, else by SMBIOS UUID.
+    /// The address reserved on a subnet for a client: by MAC address, else by client identifier, else by SMBIOS UUID.
     #[must_use]
-    pub fn reserved_for(&self, subnet: Id<Subnet>, message: &Message) -> Option<Ipv4Addr> {
+    pub fn reserved_for(
+        &self,
+        subnet: Id<Subnet>,
+        mac: Option<Mac>,
+        client_id: Option<&[u8]>,
+        uuid: Option<Uuid>,
+    ) -> Option<Ipv4Addr> {
         if self.reserved.is_empty() {
             return None;
         }
         let get = |client: ReservedFor| self.reserved.get(&(subnet, client)).copied();
-        let by_mac = || get(ReservedFor::Mac(message.mac()?));
-        let by_id = || get(ReservedFor::ClientId(message.options.get(code::CLIENT_IDENTIFIER)?.to_vec()));
-        // SMBIOS writes the first three fields with the low octet first, and firmware sends them as they stand there
+        let by_mac = || get(ReservedFor::Mac(mac?));
+        let by_id = || get(ReservedFor::ClientId(client_id?.to_vec()));
+        // SMBIOS writes the first three fields with the low byte first, and firmware sends them as they stand there
         // or turned round: whichever a person typed is meant.
         let by_uuid = || {
-            let uuid = message.machine_uuid()?;
-            let turned = Uuid::from_bytes(uuid.to_bytes_le());
-            get(ReservedFor::Uuid(uuid)).or_else(|| get(ReservedFor::Uuid(turned)))
+            let turned = Uuid::from_bytes(uuid?.to_bytes_le());
+            get(ReservedFor::Uuid(uuid?)).or_else(|| get(ReservedFor::Uuid(turned)))
         };
         by_mac().or_else(by_id).or_else(by_uuid)
     }
@@ -208,10 +224,10 @@ impl Site {
         self.machines.len()
     }
 
-    /// The machine of that name.
+    /// The machine of that name, in whatever case (RFC 4343).
     #[must_use]
     pub fn machine(&self, name: &str) -> Option<&Arc<Machine>> {
-        self.machines.get(name)
+        self.machines.get(&machine_key(name))
     }
 
     /// The machine of that identity.
@@ -259,8 +275,10 @@ impl Site {
     #[must_use]
     pub fn with_subnet(&self, subnet: Subnet) -> Self {
         let mut next = self.clone();
-        next.subnets.retain(|former| former.id != subnet.id);
-        next.subnets.push_back(Arc::new(subnet));
+        if let Some(former) = self.subnet_by_id(subnet.id) {
+            next.subnets.remove(&former.name);
+        }
+        next.subnets.insert(subnet.name.clone(), Arc::new(subnet));
         next
     }
 
@@ -270,7 +288,9 @@ impl Site {
         let of_it: Vec<_> = self.reservations_of(id).cloned().collect();
         let mut next =
             of_it.iter().fold(self.clone(), |next, reservation| next.without_reservation(reservation));
-        next.subnets.retain(|subnet| subnet.id != id);
+        if let Some(former) = self.subnet_by_id(id) {
+            next.subnets.remove(&former.name);
+        }
         next
     }
 
@@ -311,10 +331,25 @@ impl Site {
         next
     }
 
+    /// The last number that a revision of an image of that name ever had, also of one that was removed; 0 if it had none.
+    #[must_use]
+    pub fn last_revision_number(&self, image: &str) -> u32 {
+        self.last_numbers.get(image).copied().unwrap_or(0)
+    }
+
+    /// With `number` as one that a revision of an image of that name had.
+    #[must_use]
+    pub fn with_revision_number(&self, image: &str, number: u32) -> Self {
+        let mut next = self.clone();
+        let last = self.last_revision_number(image).max(number);
+        next.last_numbers.insert(image.into(), last);
+        next
+    }
+
     /// With an image added, or its current revision put in the place of the former.
     #[must_use]
     pub fn with_image(&self, image: Image) -> Self {
-        let mut next = self.clone();
+        let mut next = self.with_revision_number(&image.name, image.last_number);
         next.revisions.insert(image.current.id, image.current.clone());
         next.image_names.insert(image.id, image.name.clone());
         next.images.insert(image.name.clone(), Arc::new(image));
@@ -403,7 +438,7 @@ impl Site {
             next.by_mac.insert(*mac, machine.clone());
         }
         next.by_id.insert(machine.id, machine.clone());
-        next.machines.insert(machine.name.clone(), machine);
+        next.machines.insert(machine_key(&machine.name), machine);
         next
     }
 
@@ -429,7 +464,7 @@ impl Site {
 
     fn forget(&self, machine: &Machine) -> Self {
         let mut next = self.clone();
-        next.machines.remove(&machine.name);
+        next.machines.remove(&machine_key(&machine.name));
         next.by_id.remove(&machine.id);
         for mac in &machine.macs {
             next.by_mac.remove(mac);
@@ -437,10 +472,41 @@ impl Site {
         next
     }
 
-    /// With an install as it stands now.
+    /// All handovers, ordered by name.
+    pub fn handovers(&self) -> impl Iterator<Item = &Arc<Handover>> {
+        self.handovers.values()
+    }
+
+    /// The handover of that name.
+    #[must_use]
+    pub fn handover(&self, name: &str) -> Option<&Arc<Handover>> {
+        self.handovers.get(name)
+    }
+
+    /// With a handover added, or put in the place of the one of its name.
+    #[must_use]
+    pub fn with_handover(&self, handover: Handover) -> Self {
+        let mut next = self.clone();
+        next.handovers.insert(handover.name.clone(), Arc::new(handover));
+        next
+    }
+
+    /// Without a handover.
+    #[must_use]
+    pub fn without_handover(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.handovers.remove(name);
+        next
+    }
+
+    /// With an install as it is now. One of a machine that is not registered any more, or that is older than what is here,
+    /// changes nothing: it is in the record alone.
     #[must_use]
     pub fn with_install(&self, install: Install) -> Self {
         let mut next = self.clone();
+        if !self.by_id.contains_key(&install.machine) {
+            return next;
+        }
         let install = Arc::new(install);
         let token = install.token.reveal();
         if install.state.is_open() {
@@ -452,14 +518,21 @@ impl Site {
                 next.open.remove(&install.machine);
             }
         }
-        if install.state == InstallState::Installed {
+        let is_newer =
+            |known: Option<&Arc<Install>>| known.is_none_or(|known| known.number <= install.number);
+        if install.state == InstallState::Installed && is_newer(next.installed.get(&install.machine)) {
             next.installed.insert(install.machine, install.clone());
         }
-        if next.latest.get(&install.machine).is_none_or(|latest| latest.number <= install.number) {
+        if is_newer(next.latest.get(&install.machine)) {
             next.latest.insert(install.machine, install);
         }
         next
     }
+}
+
+/// What a machine's name is kept under: case makes no difference in host names.
+fn machine_key(name: &str) -> String {
+    name.to_ascii_lowercase()
 }
 
 #[cfg(test)]

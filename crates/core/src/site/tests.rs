@@ -4,11 +4,18 @@ use jiff::Timestamp;
 
 use super::*;
 use crate::{
-    answers::{Scope, Subject, tests::quay_server},
-    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
-    install::{ArmRequest, Evidence, ReportStage, Token},
-    machine::MachineDraft,
-    net::SubnetDraft,
+    decide::{
+        answers::Subject,
+        image::RevisionDraft,
+        install::{ArmRequest, Evidence},
+        machine::MachineDraft,
+        subnet::SubnetDraft,
+    },
+    model::{
+        answers::{Scope, quay_server},
+        image::{Family, FileEntry, Holding, ImageKind, Sha256},
+        install::{ReportStage, Token},
+    },
 };
 
 fn revision(words: &[&str], existing: Option<&Image>) -> Image {
@@ -21,7 +28,15 @@ fn revision(words: &[&str], existing: Option<&Image>) -> Image {
         files: vec![FileEntry::new("linux", 1, Sha256::of(b"k"))],
         ..RevisionDraft::default()
     };
-    draft.check(existing, Holding::of(&draft.files), Timestamp::UNIX_EPOCH, |_, _| true).unwrap()
+    draft
+        .check(
+            existing,
+            existing.map_or(0, |existing| existing.last_number),
+            Holding::of(&draft.files),
+            Timestamp::UNIX_EPOCH,
+            |_, _| true,
+        )
+        .unwrap()
 }
 
 fn machine(site: &Site, name: &str, mac: &str) -> Machine {

@@ -18,14 +18,18 @@ mod yaml;
 use std::{collections::BTreeMap, fs, net::Ipv4Addr, path::PathBuf, process::Command};
 
 use lastmile_core::{
-    Fault,
-    answers::{
-        AnswerFile, KEY_BYTES, Keeping, Layer, NONCE_BYTES, Password, PasswordInput, Resolution, SALT_BYTES,
-        SealKey, Settings, Subject, Target, resolve, write,
+    base::Fault,
+    decide::answers::{AnswerFile, Resolution, Subject, Target, resolve, write},
+    model::{
+        answers::{
+            KEY_BYTES, Keeping, Layer, NONCE_BYTES, Password, PasswordInput, SALT_BYTES, SealKey, Settings,
+        },
+        image::Family,
+        service::Service,
+        values::Values,
     },
-    boot::{Service, Values},
-    image::{Family, recognise::Cpu},
 };
+use lastmile_formats::cpu::Cpu;
 
 const FAMILIES: [Family; 5] =
     [Family::Preseed, Family::Kickstart, Family::Autoinstall, Family::CloudConfig, Family::UnattendedXml];

@@ -3,7 +3,7 @@
 //! Names are those of IANA's registry "BOOTP Vendor Extensions and DHCP Options", in lower case and joined by
 //! hyphens; types are those of the RFC that defines the option.
 
-use super::code;
+use crate::dhcp::code;
 
 /// What an option's value is made of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -57,8 +57,9 @@ impl ValueType {
         }
     }
 
-    /// The word that says so where an option has no standard type.
-    pub(super) fn by_word(word: &str) -> Option<Self> {
+    /// The type that a word names, for an option that has no standard type.
+    #[must_use]
+    pub fn by_word(word: &str) -> Option<Self> {
         Some(match word {
             "address" => Self::Address,
             "addresses" => Self::Addresses,
@@ -161,41 +162,8 @@ pub const KNOWN: [Known; 66] = [
     known(150, "tftp-server-address", ValueType::Addresses),
 ];
 
-/// Options that the service itself answers, with the field that a person sets instead.
-const OWN: [(u8, &str); 24] = [
-    (code::PAD, "it is a filler"),
-    (code::SUBNET_MASK, "it follows from `network`"),
-    (code::ROUTER, "give it as `router`"),
-    (code::DOMAIN_NAME_SERVER, "give it as `dns`"),
-    (code::HOST_NAME, "it is the machine's name"),
-    (code::DOMAIN_NAME, "give it as `domain`"),
-    (code::BROADCAST_ADDRESS, "it follows from `network`"),
-    (code::NTP_SERVERS, "give it as `ntp`"),
-    (code::REQUESTED_ADDRESS, "only clients send it"),
-    (code::LEASE_TIME, "give it as `lease_secs`"),
-    (code::OVERLOAD, "it is set where a message needs it"),
-    (code::MESSAGE_TYPE, "every message has its own"),
-    (code::SERVER_IDENTIFIER, "it is the service's own address"),
-    (code::PARAMETER_REQUEST_LIST, "only clients send it"),
-    (code::MESSAGE, "it says why a request is refused"),
-    (code::MAX_MESSAGE_SIZE, "only clients send it"),
-    (code::RENEWAL_TIME, "it is half of `lease_secs`"),
-    (code::REBINDING_TIME, "it is seven eighths of `lease_secs`"),
-    (code::VENDOR_CLASS, "it follows from what the client is"),
-    (code::CLIENT_IDENTIFIER, "it is the client's own"),
-    (code::TFTP_SERVER_NAME, "it follows from the boot plan"),
-    (code::BOOT_FILE_NAME, "it follows from the boot plan"),
-    (code::RELAY_AGENT_INFORMATION, "it is the relay's own"),
-    (code::END, "it ends the options"),
-];
-
-/// Why an option is not set freely, if it is not.
-pub(super) fn set_elsewhere(code: u8) -> Option<&'static str> {
-    OWN.iter().find(|(own, _)| *own == code).map(|(_, why)| *why)
-}
-
 /// The option that a name or number means; `None` for a number without a standard name.
-pub(super) fn find(name: &str) -> Option<&'static Known> {
+pub fn find(name: &str) -> Option<&'static Known> {
     let code = name.parse::<u8>().ok();
     KNOWN.iter().find(|known| known.name == name || Some(known.code) == code)
 }
@@ -246,7 +214,6 @@ mod tests {
         assert!(KNOWN.windows(2).all(|pair| pair[0].code < pair[1].code));
         for known in KNOWN {
             assert_eq!(KNOWN.iter().filter(|other| other.name == known.name).count(), 1, "{}", known.name);
-            assert_eq!(set_elsewhere(known.code), None, "{}", known.name);
         }
     }
 }

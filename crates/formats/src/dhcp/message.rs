@@ -2,13 +2,14 @@
 
 use std::net::Ipv4Addr;
 
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use uuid::Uuid;
 
-use super::{Options, RelayInfo, code};
 use crate::{
-    boot::{Fetches, Firmware},
-    net::Mac,
+    architecture::{Fetches, Firmware},
+    dhcp::{Options, RelayInfo, code},
+    mac::Mac,
     reader::Reader,
 };
 
@@ -22,7 +23,7 @@ pub enum Op {
 }
 
 /// The DHCP message type (option 53; RFC 2132, section 9.6).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum Kind {
     /// A client looks for servers.
     Discover,
@@ -245,7 +246,7 @@ impl Message {
         }
 
         let mut options = Options::new();
-        let cut = |truncated: super::options::Truncated| ParseError::Option { code: truncated.code };
+        let cut = |truncated: crate::dhcp::options::Truncated| ParseError::Option { code: truncated.code };
         options.read_area(reader.rest()).map_err(cut)?;
         let overload = options.get(code::OVERLOAD).and_then(|value| value.first()).copied().unwrap_or(0);
         if overload & 1 != 0 {

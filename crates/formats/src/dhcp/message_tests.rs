@@ -2,7 +2,7 @@ use dhcproto::{Decodable, Encodable, v4};
 use proptest::prelude::*;
 
 use super::*;
-use crate::boot::Architecture;
+use crate::architecture::Architecture;
 
 fn sample() -> Message {
     let mac = "02:00:5e:00:53:01".parse().unwrap();
@@ -78,6 +78,10 @@ fn an_independent_codec_reads_our_bytes() {
     assert_eq!(read.chaddr(), [2, 0, 0x5e, 0, 0x53, 1]);
     assert!(read.fname().is_some_and(|name| name.starts_with(b"loader/uefi-x64/shimx64.efi")));
     assert_eq!(read.opts().msg_type(), Some(v4::MessageType::Offer));
+    assert_eq!(
+        read.opts().get(v4::OptionCode::DomainNameServer),
+        Some(&v4::DhcpOption::DomainNameServer(vec![Ipv4Addr::new(192, 0, 2, 53)]))
+    );
     assert_eq!(
         read.opts().get(v4::OptionCode::AddressLeaseTime),
         Some(&v4::DhcpOption::AddressLeaseTime(28_800))

@@ -2,8 +2,7 @@
 
 use std::net::Ipv4Addr;
 
-use super::code;
-use crate::reader::Reader;
+use crate::{dhcp::code, reader::Reader};
 
 /// Options in order of first appearance. A code that appeared several times is one value (RFC 3396).
 ///

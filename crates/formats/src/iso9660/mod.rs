@@ -2,20 +2,26 @@
 //!
 //! [`Iso::read`] walks the tree once and gives every file with the extents its octets lie in. Names are taken from Rock
 //! Ridge where it is there, else from Joliet, else as the volume has them. What cannot be served is named in
-//! [`Iso::faults`]; what is only good to know is in [`Iso::notes`].
+//! [`Iso::defects`]; what is only good to know is in [`Iso::notes`].
+
+use std::{collections::BTreeMap, fmt, io};
+
+use thiserror::Error;
+pub use volume::{BootImage, BootPlatform};
+use volume::{Volumes, is_hybrid};
+
+use crate::{
+    fat::{self, FatFile},
+    read_at::{Extent, Pieces, ReadAt},
+};
 
 mod record;
 mod rock_ridge;
 mod volume;
 mod walk;
 
-use std::{collections::BTreeMap, fmt, io};
-
-use thiserror::Error;
-use volume::{Volumes, is_hybrid};
-
-use super::{Extent, ReadAt};
-use crate::Fault;
+/// The folder in which the files of its boot images are, which the volume's own tree does not have.
+pub const BOOT_FILES: &str = "el-torito";
 
 /// Links that are followed to find one file: a ring of them ends here.
 const MOST_LINKS: usize = 32;
@@ -45,6 +51,15 @@ pub enum Names {
     Plain,
 }
 
+impl fmt::Display for BootPlatform {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Bios => "BIOS",
+            Self::Uefi => "UEFI",
+        })
+    }
+}
+
 impl fmt::Display for Names {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
@@ -72,6 +87,17 @@ impl IsoFile {
     }
 }
 
+/// Something that is wrong within a volume.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Defect {
+    /// Where: a path within it, or `iso` for the whole.
+    pub place: String,
+    /// What is wrong.
+    pub what: String,
+    /// What to do about it.
+    pub mend: String,
+}
+
 /// A volume, its tree read.
 #[derive(Debug, Clone)]
 pub struct Iso {
@@ -83,8 +109,10 @@ pub struct Iso {
     pub files: Vec<IsoFile>,
     /// Symbolic links: path → the path they lead to, from the root.
     pub links: BTreeMap<String, String>,
-    /// What is wrong with it. A volume with faults is not whole.
-    pub faults: Vec<Fault>,
+    /// What firmware starts when it boots the volume as a disc.
+    pub boot_images: Vec<BootImage>,
+    /// What is wrong with it. A volume with defects is not whole.
+    pub defects: Vec<Defect>,
     /// What is good to know about it.
     pub notes: Vec<String>,
 }
@@ -93,15 +121,19 @@ impl Iso {
     /// Reads the descriptors and the whole tree of a volume.
     ///
     /// # Errors
-    /// [`IsoError`] if there is no tree to read. What is wrong within the tree is in [`Iso::faults`].
+    /// [`IsoError`] if there is no tree to read. What is wrong within the tree is in [`Iso::defects`].
     pub fn read(source: &impl ReadAt) -> Result<Self, IsoError> {
         let volumes = Volumes::read(source)?;
         let missing = if volumes.udf { IsoError::Udf } else { IsoError::NotIso };
         let primary = volumes.primary.as_ref().ok_or(missing)?;
         let mut notes = Vec::new();
-        let boots = volumes.boots_on(source);
-        if !boots.is_empty() {
-            notes.push(format!("as a disc it boots on {} (El Torito)", boots.join(" and ")));
+        let boot_images = volumes.boot_images(source);
+        let mut platforms: Vec<_> = boot_images.iter().map(|image| image.platform).collect();
+        platforms.sort_unstable();
+        platforms.dedup();
+        if !platforms.is_empty() {
+            let platforms: Vec<_> = platforms.iter().map(ToString::to_string).collect();
+            notes.push(format!("as a disc it boots on {} (El Torito)", platforms.join(" and ")));
         }
         if is_hybrid(source) {
             notes.push("hybrid: it is a disk with partitions at the same time, for USB sticks".into());
@@ -119,10 +151,10 @@ impl Iso {
             }
         }
         if source.size() < primary.size {
-            let cut = iso.faults.len();
-            iso.faults.insert(
+            let cut = iso.defects.len();
+            iso.defects.insert(
                 0,
-                Fault {
+                Defect {
                     place: "iso".into(),
                     what: format!(
                         "it is cut off: it has {} of the {} octets that it says, and {cut} of its files are not whole",
@@ -133,8 +165,33 @@ impl Iso {
                 },
             );
         }
+        iso.add_boot_files(source, &boot_images);
+        iso.boot_images = boot_images;
         iso.notes.splice(0..0, notes);
         Ok(iso)
+    }
+
+    /// Adds what lies in the boot images that are FAT volumes, below [`BOOT_FILES`].
+    fn add_boot_files(&mut self, source: &impl ReadAt, images: &[BootImage]) {
+        if self.files.iter().any(|file| file.path.starts_with(BOOT_FILES)) {
+            return;
+        }
+        for image in images {
+            let start = image.extent.offset;
+            // How much is loaded at first is often said wrongly; how large the volume is, it says itself.
+            let whole = [Extent { offset: start, length: source.size().saturating_sub(start) }];
+            let Ok(Some(files)) = fat::files(&Pieces::new(source, &whole)) else { continue };
+            for FatFile { path, mut extents } in files {
+                extents.iter_mut().for_each(|extent| extent.offset += start);
+                let path = format!("{BOOT_FILES}/{path}");
+                let is_within = extents.iter().all(|extent| extent.offset + extent.length <= source.size());
+                if is_within {
+                    self.files.push(IsoFile { path, extents });
+                }
+            }
+        }
+        self.files.sort_by(|a, b| a.path.cmp(&b.path));
+        self.files.dedup_by(|a, b| a.path == b.path);
     }
 
     /// The file at exactly `path`, links followed.

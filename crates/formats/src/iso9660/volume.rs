@@ -3,7 +3,7 @@
 use std::io;
 
 use super::{IsoError, record::Record};
-use crate::image::ReadAt;
+use crate::read_at::{Extent, ReadAt};
 
 /// Descriptors lie in sectors of this size from the sixteenth on (ECMA-119, sections 6.1.2 and 6.2.1).
 pub(super) const SECTOR: u64 = 2048;
@@ -15,6 +15,28 @@ const MOST: u64 = 64;
 const JOLIET: [&[u8]; 3] = [b"%/@", b"%/C", b"%/E"];
 /// What stands in a boot record for El Torito (section 2.0).
 const EL_TORITO: &[u8] = b"EL TORITO SPECIFICATION";
+
+/// Bytes of an entry of the boot catalogue, and the first of one that can be booted (El Torito, section 2.2).
+const ENTRY: usize = 32;
+const BOOTABLE: u8 = 0x88;
+
+/// The firmware that a boot image is for (El Torito, section 2.1; UEFI 2.10, section 13.3.2.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum BootPlatform {
+    /// x86 BIOS.
+    Bios,
+    /// UEFI.
+    Uefi,
+}
+
+/// What firmware starts when it boots the volume as a disc.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BootImage {
+    /// The firmware it is for.
+    pub platform: BootPlatform,
+    /// Where it lies in the volume: as much as the catalogue says, which may be less than there is.
+    pub extent: Extent,
+}
 
 /// A primary or supplementary descriptor.
 #[derive(Debug, Clone)]
@@ -84,8 +106,8 @@ impl Volumes {
         Ok(found)
     }
 
-    /// The firmware that the boot catalogue has an entry for (El Torito, sections 2.1 and 2.3).
-    pub(super) fn boots_on(&self, source: &impl ReadAt) -> Vec<&'static str> {
+    /// The images that the boot catalogue has an entry for (El Torito, sections 2.1 to 2.4).
+    pub(super) fn boot_images(&self, source: &impl ReadAt) -> Vec<BootImage> {
         let mut catalogue = [0; SECTOR as usize];
         let sector = self.boot_catalogue.map(u64::from).filter(|sector| *sector > FIRST);
         let read = sector.is_some_and(|sector| source.read_at(sector * SECTOR, &mut catalogue).is_ok());
@@ -93,17 +115,37 @@ impl Volumes {
         if !read || catalogue[0] != 1 || catalogue[30..32] != [0x55, 0xaa] {
             return Vec::new();
         }
-        let platform = |id: u8| match id {
-            0 => Some("BIOS"),
-            0xef => Some("UEFI"),
-            _ => None,
+        // The default entry is of the validation entry's platform; those after a section header are of that header's.
+        let mut platform = catalogue[1];
+        let mut images = Vec::new();
+        for entry in catalogue.chunks_exact(ENTRY).skip(1) {
+            match entry[0] {
+                // Section headers are 0x90, and 0x91 for the last.
+                0x90 | 0x91 => platform = entry[1],
+                BOOTABLE => images.extend(BootImage::read(entry, platform)),
+                _ => {}
+            }
+        }
+        images
+    }
+}
+
+impl BootImage {
+    fn read(entry: &[u8], platform: u8) -> Option<Self> {
+        let platform = match platform {
+            0 => BootPlatform::Bios,
+            0xef => BootPlatform::Uefi,
+            _ => return None,
         };
-        let mut all: Vec<_> = platform(catalogue[1]).into_iter().collect();
-        // Section headers are 0x90, and 0x91 for the last; other entries are passed over.
-        let headers = catalogue.chunks(32).skip(2).filter(|entry| matches!(entry[0], 0x90 | 0x91));
-        all.extend(headers.filter_map(|entry| platform(entry[1])));
-        all.dedup();
-        all
+        let offset = u64::from(u32::from_le_bytes(entry.get(8..12)?.try_into().ok()?)) * SECTOR;
+        // Diskettes are as large as they are (section 2.2); what else is there says how much of it is loaded.
+        let length = match entry[1] & 0x0f {
+            1 => 1200 * 1024,
+            2 => 1440 * 1024,
+            3 => 2880 * 1024,
+            _ => u64::from(both_16(entry, 6)?) * 512,
+        };
+        Some(Self { platform, extent: Extent { offset, length } })
     }
 }
 

@@ -6,22 +6,21 @@ use std::{
 };
 
 use super::{
-    Iso, IsoFile, Names,
+    Defect, Iso, IsoFile, Names,
     record::{Record, records},
-    rock_ridge::{self, Continuation, Posix},
+    rock_ridge,
+    rock_ridge::{Continuation, Posix},
     volume::{SECTOR, Volume, ucs2},
 };
-use crate::{
-    Fault,
-    image::{Extent, ReadAt},
-};
+use crate::read_at::{Extent, ReadAt};
 
 /// Octets of one folder's records that are read: some 300,000 names.
 const MOST_FOLDER: u64 = 32 * 1024 * 1024;
 /// Files and folders of one volume that are read.
 const MOST_ENTRIES: usize = 1_000_000;
-/// Faults that are told one by one.
-const MOST_FAULTS: usize = 100;
+
+/// Defects that are told one by one.
+const MOST_DEFECTS: usize = 100;
 
 /// Walks the tree that has the best names.
 pub(super) fn walk(source: &impl ReadAt, primary: &Volume, joliet: Option<&Volume>) -> Iso {
@@ -51,7 +50,7 @@ struct Walk<'a, S> {
     seen: BTreeSet<u32>,
     waiting: VecDeque<(String, u32, u32)>,
     entries: usize,
-    unnamed_faults: usize,
+    unnamed_defects: usize,
 }
 
 impl<'a, S: ReadAt> Walk<'a, S> {
@@ -61,7 +60,8 @@ impl<'a, S: ReadAt> Walk<'a, S> {
             names,
             files: Vec::new(),
             links: BTreeMap::new(),
-            faults: Vec::new(),
+            boot_images: Vec::new(),
+            defects: Vec::new(),
             notes: Vec::new(),
         };
         Self {
@@ -72,7 +72,7 @@ impl<'a, S: ReadAt> Walk<'a, S> {
             seen: BTreeSet::new(),
             waiting: VecDeque::from([(String::new(), volume.root.block, volume.root.length)]),
             entries: 0,
-            unnamed_faults: 0,
+            unnamed_defects: 0,
         }
     }
 
@@ -82,20 +82,20 @@ impl<'a, S: ReadAt> Walk<'a, S> {
         }
         self.iso.files.sort_by(|a, b| a.path.cmp(&b.path));
         self.iso.files.dedup_by(|a, b| a.path == b.path);
-        if self.unnamed_faults > 0 {
-            let what = format!("{} more places are wrong", self.unnamed_faults);
-            self.iso.faults.push(Fault { place: "iso".into(), what, mend: DAMAGED.into() });
+        if self.unnamed_defects > 0 {
+            let what = format!("{} more places are wrong", self.unnamed_defects);
+            self.iso.defects.push(Defect { place: "iso".into(), what, mend: DAMAGED.into() });
         }
         self.iso
     }
 
     fn fault(&mut self, path: &str, what: impl Into<String>, mend: &str) {
-        if self.iso.faults.len() >= MOST_FAULTS {
-            self.unnamed_faults += 1;
+        if self.iso.defects.len() >= MOST_DEFECTS {
+            self.unnamed_defects += 1;
             return;
         }
         let place = if path.is_empty() { "iso".into() } else { path.to_owned() };
-        self.iso.faults.push(Fault { place, what: what.into(), mend: mend.into() });
+        self.iso.defects.push(Defect { place, what: what.into(), mend: mend.into() });
     }
 
     fn folder(&mut self, path: &str, block: u32, length: u32) {
@@ -233,6 +233,7 @@ impl<'a, S: ReadAt> Walk<'a, S> {
 
 const DAMAGED: &str =
     "The volume is damaged. Fetch it again, and compare its SHA-256 with the one its publisher gives.";
+
 const UNPACKED: &str = "Give the folder of its files instead.";
 
 /// Where a link in `folder` leads, from the root; `None` if it leads out of the volume.

@@ -2,6 +2,8 @@
 
 use std::{borrow::Cow, time::Duration};
 
+use serde::{Deserialize, Serialize};
+
 use super::packet::RawOptions;
 
 /// Block size without negotiation (RFC 1350).
@@ -33,7 +35,7 @@ impl Limits {
 }
 
 /// What both ends agreed on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Terms {
     /// Octets a block.
     pub blksize: u16,

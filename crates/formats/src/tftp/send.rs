@@ -13,6 +13,10 @@ use super::{
 /// How often the same window is sent before the client is taken for gone.
 const MAX_TRIES: u32 = 6;
 
+/// How often the first block is sent to an address that has not answered yet: whoever forged the request must not have much
+/// sent to somebody else. An acknowledgement of options is no larger than the request.
+const MAX_UNHEARD: u32 = 3;
+
 /// What to put on the wire next.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Transmit {
@@ -66,6 +70,8 @@ pub struct Sender {
     queue: VecDeque<Transmit>,
     deadline: Instant,
     tries: u32,
+    /// Whether the client has answered anything.
+    is_heard: bool,
     /// The window was already sent again because of an acknowledgement that brought nothing new.
     repaired: bool,
     retransmitted: u64,
@@ -86,6 +92,7 @@ impl Sender {
             queue: VecDeque::new(),
             deadline: now + terms.timeout,
             tries: 0,
+            is_heard: false,
             repaired: false,
             retransmitted: 0,
             state: SenderState::Running,
@@ -133,6 +140,7 @@ impl Sender {
         if self.state != SenderState::Running {
             return;
         }
+        self.is_heard = true;
         match packet {
             Packet::Ack { block } => self.acknowledge(*block, now),
             Packet::Error { code, message } => {
@@ -153,7 +161,8 @@ impl Sender {
             return;
         }
         self.tries += 1;
-        if self.tries >= MAX_TRIES {
+        let is_data_unheard = !self.is_heard && self.unacknowledged_options.is_none();
+        if self.tries >= if is_data_unheard { MAX_UNHEARD } else { MAX_TRIES } {
             self.state = SenderState::Lost;
             return;
         }

@@ -125,16 +125,32 @@ fn a_size_probe_that_is_broken_off_is_no_failure() {
 #[test]
 fn a_silent_client_is_given_up() {
     let mut now = Instant::now();
-    let mut sender = Sender::new(Terms::default(), vec![], 900, now);
-    let mut sent = 0;
-    while *sender.state() == SenderState::Running {
-        while sender.poll().is_some() {
-            sent += 1;
+    let mut sent_before_lost = |options: RawOptions<'static>, first: Option<Packet<'_>>| {
+        let mut sender = Sender::new(Terms::default(), options, 900, now);
+        let mut sent = 0;
+        if let Some(packet) = first {
+            while sender.poll().is_some() {}
+            sender.handle(&packet, now);
         }
-        now = sender.deadline();
-        sender.on_deadline(now);
-    }
-    assert_eq!((*sender.state() == SenderState::Lost, sent), (true, 6));
+        while *sender.state() == SenderState::Running {
+            while sender.poll().is_some() {
+                sent += 1;
+            }
+            now = sender.deadline();
+            sender.on_deadline(now);
+        }
+        assert_eq!(*sender.state(), SenderState::Lost);
+        sent
+    };
+    let options: RawOptions<'static> = vec![("tsize".into(), "900".into())];
+    assert_eq!(sent_before_lost(options.clone(), None), 6, "options are small");
+    assert_eq!(sent_before_lost(options, Some(Packet::Ack { block: 0 })), 6);
+    assert_eq!(sent_before_lost(vec![], Some(Packet::Ack { block: 1 })), 6);
+    assert_eq!(
+        sent_before_lost(vec![], None),
+        3,
+        "a block goes to whoever the request may have been forged for"
+    );
 }
 
 #[test]

@@ -1,26 +1,41 @@
 use std::sync::Arc;
 
 use axum::{extract::State, http::StatusCode};
-use jiff::Timestamp;
 use lastmile_api::{
     AnswersCompareQuery, AnswersComparison, AnswersFile, AnswersPreview, AnswersPreviewRequest, AnswersView,
     ComparedLine, LintFinding, LintReport, PasswordInput, Problem, Settings, Side,
 };
 use lastmile_core::{
-    Fault, Id,
-    answers::{self, AnswersVersion, Keeping, Password, Scope, Subject, Target},
-    image::{Family, Revision},
-    machine::Machine,
-    name,
-    site::Site,
+    base::{Fault, Id, name},
+    decide::answers::{self, Subject, Target},
+    model::{
+        answers::{AnswersVersion, Keeping, Password, Scope, take_answers},
+        image::{Family, Revision},
+        machine::Machine,
+    },
+    site::{Entity, Site},
 };
+use lastmile_store::Change;
 use similar::{ChangeTag, TextDiff};
 
 use super::{
     Admin,
+    edition::{Base, Edited},
+    named::{self, Named},
     reject::{Json, Path, Query, Reject},
 };
-use crate::{random::random, state::App};
+use crate::{app::App, clock, random::random, records::scope_name};
+
+impl Named for AnswersVersion {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        let scope = scope(site, name)?;
+        site.settings_of(&scope).ok_or_else(|| Reject::not_found("answers", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Layer(self.scope.clone())
+    }
+}
 
 /// Machines that a finding names.
 const MOST_NAMED: usize = 5;
@@ -40,17 +55,8 @@ fn scope(site: &Site, text: &str) -> Result<Scope, Reject> {
 }
 
 fn view(site: &Site, version: &AnswersVersion) -> AnswersView {
-    let name = match &version.scope {
-        Scope::Site => "site:".into(),
-        Scope::Answers(name) => name.clone(),
-        Scope::Label(name) => format!("label:{name}"),
-        Scope::Machine(id) => {
-            let machine = site.machine_by_id(*id);
-            format!("machine:{}", machine.map_or_else(|| id.to_string(), |machine| machine.name.clone()))
-        }
-    };
     AnswersView {
-        name,
+        name: scope_name(site, &version.scope),
         version: version.number,
         created: version.created,
         settings: version.settings.shown(),
@@ -60,7 +66,7 @@ fn view(site: &Site, version: &AnswersVersion) -> AnswersView {
 /// All answers and other layers, at their current versions: answers first, then the site's, labels' and machines'.
 #[utoipa::path(get, operation_id = "answers_list", path = "/answers", tag = "answers", responses((status = 200, body = [AnswersView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<AnswersView>> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     Json(site.all_answers().chain(site.all_layers().iter()).map(|version| view(&site, version)).collect())
 }
 
@@ -72,11 +78,8 @@ pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<AnswersView>> {
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Json<AnswersView>, Reject> {
-    let site = admin.app.site();
-    let version =
-        site.settings_of(&scope(&site, &name)?).ok_or_else(|| Reject::not_found("answers", &name))?;
-    Ok(Json(view(&site, version)))
+) -> Result<Edited<AnswersView>, Reject> {
+    named::read(&admin, &name, |site, version: &Arc<AnswersVersion>| view(site, version))
 }
 
 /// Every version that answers, or another layer, ever had, newest first.
@@ -89,9 +92,9 @@ pub(super) async fn versions(
     Path(name): Path<String>,
 ) -> Result<Json<Vec<AnswersView>>, Reject> {
     let app = &admin.app;
-    let site = app.site();
+    let site = app.records.site();
     let scope = scope(&site, &name)?;
-    let versions = app.store.read(move |tx| tx.answers_versions(&scope)).await?;
+    let versions = app.records.store.read(move |tx| tx.answers_versions(&scope)).await?;
     if versions.is_empty() {
         return Err(Reject::not_found("answers", &name));
     }
@@ -102,17 +105,46 @@ pub(super) async fn versions(
 #[utoipa::path(
     put, operation_id = "answers_save", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     request_body = Settings<PasswordInput>,
-    responses((status = 200, body = AnswersView), (status = 422, body = Problem))
+    responses((status = 200, body = AnswersView), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn save(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(draft): Json<Settings<PasswordInput>>,
-) -> Result<Json<AnswersView>, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let scope = scope(&site, &name)?;
+) -> Result<Edited<AnswersView>, Reject> {
+    let (app, wanted, called, early) = (admin.app.clone(), draft.clone(), name, base.clone());
+    admin
+        .app
+        .records
+        .change_prepared(
+            // Hashing passwords and holding every image against the settings takes time.
+            move |site| {
+                // Somebody else's change is told before what it makes wrong of this one.
+                let scope = scope(site, &called)?;
+                let saved = || site.settings_of(&scope).map(|saved| saved.settings.shown());
+                early.check(site, &Entity::Layer(scope.clone()), saved, Some(&wanted))?;
+                prepare(&app, site, &called, &wanted)
+            },
+            move |change, version: AnswersVersion| {
+                let entity = Entity::Layer(version.scope.clone());
+                let saved = || change.site().settings_of(&version.scope).map(|saved| saved.settings.shown());
+                base.check(change.site(), &entity, saved, Some(&draft))?;
+                let saved = change.add_answers(version)?;
+                Ok(Edited::new(change.site(), &entity, view(change.site(), &saved)))
+            },
+        )
+        .await
+}
+
+/// The version that a draft makes; its number is given when it is saved.
+fn prepare(
+    app: &App,
+    site: &Site,
+    name: &str,
+    draft: &Settings<PasswordInput>,
+) -> Result<AnswersVersion, Reject> {
+    let scope = scope(site, name)?;
     let mut faults: Vec<Fault> = Vec::new();
     if let Scope::Answers(name) | Scope::Label(name) = &scope
         && let Err(error) = name::check_thing_name(name)
@@ -120,8 +152,8 @@ pub(super) async fn save(
         let mend = name::THING_NAME_MEND.into();
         faults.push(Fault { place: "name".into(), what: error.to_string(), mend });
     }
-    faults.extend(misplaced(&scope, &draft));
-    let version = match settle(app, &site, &scope, &draft) {
+    faults.extend(misplaced(&scope, draft));
+    let version = match settle(app, site, &scope, draft) {
         Ok(version) => version,
         Err(more) => {
             faults.extend(more);
@@ -130,24 +162,13 @@ pub(super) async fn save(
     };
     // What is wrong already does not stop anybody; what this version would make wrong does.
     let next = site.with_answers(version.clone());
-    let before: Vec<Fault> = pairing_faults(&site);
+    let before: Vec<Fault> = pairing_faults(site);
     faults.extend(pairing_faults(&next).into_iter().filter(|fault| !before.contains(fault)));
     if let Scope::Answers(_) = scope {
         let own = answers::pairing_faults(&next, &Arc::new(version.clone()));
         faults.extend(own.into_iter().filter(|fault| !faults.contains(fault)).collect::<Vec<_>>());
     }
-    if !faults.is_empty() {
-        return Err(faults.into());
-    }
-    let saved = app.store.write(move |tx| {
-        let number = tx.last_answers_number(&version.scope)? + 1;
-        let version = AnswersVersion { number, ..version };
-        tx.add_answers(&version)?;
-        Ok(version)
-    });
-    let saved = saved.await?;
-    app.change_site(|site| site.with_answers(saved.clone()));
-    Ok(Json(view(&app.site(), &saved)))
+    if faults.is_empty() { Ok(version) } else { Err(faults.into()) }
 }
 
 fn pairing_faults(site: &Site) -> Vec<Fault> {
@@ -184,19 +205,13 @@ fn settle(
 ) -> Result<AnswersVersion, Vec<Fault>> {
     let before = site.settings_of(scope);
     let settings = draft.settle(|place, input| {
-        let keeping = Keeping { key: &app.seal_key, salt: random(), nonce: random() };
+        let keeping = Keeping { key: &app.records.seal_key, salt: random(), nonce: random() };
         let kept = before.and_then(|before| before.settings.password_at(place));
         keep(place, input, &keeping, kept.as_ref())
     })?;
     // The number that it will have, if nobody saves another before.
     let number = before.map_or(1, |before| before.number + u32::from(before.settings != settings));
-    Ok(AnswersVersion {
-        id: Id::generate(),
-        scope: scope.clone(),
-        number,
-        created: Timestamp::now(),
-        settings,
-    })
+    Ok(AnswersVersion { id: Id::generate(), scope: scope.clone(), number, created: clock::now(), settings })
 }
 
 fn keep(
@@ -216,27 +231,24 @@ fn keep(
 /// Takes answers, or another layer, out of use. The versions that installs name stay on record.
 #[utoipa::path(
     delete, operation_id = "answers_remove", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let scope = scope(&site, &name)?;
-    site.settings_of(&scope).ok_or_else(|| Reject::not_found("answers", &name))?;
-    if let Some(open) = site.open_installs().find(|open| scope == Scope::Answers(open.answers_name.clone())) {
-        return Err(Reject::conflict(format!(
-            "install {} with answers {name} goes on. Wait for its end, or cancel it",
-            open.number
-        )));
-    }
-    let kept = scope.clone();
-    app.store.write(move |tx| tx.remove_answers(&kept)).await?;
-    app.change_site(|site| site.without_answers(&scope));
-    Ok(StatusCode::NO_CONTENT)
+    let remove = |change: &mut Change<'_>, version: Arc<AnswersVersion>| {
+        if let Scope::Answers(name) = &version.scope
+            && let Some(user) = change.site().users_of_answers(name).first()
+        {
+            return Err(Reject::conflict(format!(
+                "{user} uses answers {name}. Give it others first, or end it"
+            )));
+        }
+        Ok(change.remove_answers(&version.scope)?)
+    };
+    named::remove(&admin, name, base, remove).await
 }
 
 /// The answer files as one machine would get them, saved or not. The token in them is made when an install is armed.
@@ -254,7 +266,7 @@ pub(super) async fn preview(
 }
 
 async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Result<AnswersPreview, Reject> {
-    let mut site = (*app.site()).clone();
+    let mut site = (*app.records.site()).clone();
     let scope = scope(&site, name)?;
     let mut faults = Vec::new();
     if let Some(draft) = &request.draft {
@@ -265,7 +277,7 @@ async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Re
         }
     } else if let Some(number) = request.version {
         let versions = scope.clone();
-        let versions = app.store.read(move |tx| tx.answers_versions(&versions)).await?;
+        let versions = app.records.store.read(move |tx| tx.answers_versions(&versions)).await?;
         let version = versions.into_iter().find(|version| version.number == number);
         site = site.with_answers(version.ok_or_else(|| Reject::not_found("version", number))?);
     }
@@ -301,7 +313,10 @@ async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Re
     }
     let subject = subject(app, &site, machine.as_deref(), revision.as_deref());
     let layers = layers(&site, machine.as_deref(), &version);
-    match answers::resolve(site.named(&layers), &subject, &request.asked) {
+    // As when an install is armed: what fits no question is no answer.
+    let asked = take_answers(&answers::questions(site.named(&layers)), &request.asked);
+    let resolved = asked.and_then(|asked| answers::resolve(site.named(&layers), &subject, &asked));
+    match resolved {
         Err(faults) => preview.faults = faults,
         Ok(resolution) => {
             preview.origins =
@@ -336,7 +351,7 @@ fn layers(site: &Site, machine: Option<&Machine>, version: &Arc<AnswersVersion>)
 }
 
 fn subject(app: &App, site: &Site, machine: Option<&Machine>, revision: Option<&Revision>) -> Subject {
-    machine.map_or_else(Subject::example, |machine| app.subject(site, machine, revision))
+    machine.map_or_else(Subject::example, |machine| app.records.subject(site, machine, revision))
 }
 
 /// The revision that is meant: of the image asked for, else the first that the answers name, else the first installer.
@@ -350,7 +365,7 @@ fn revision(
         return Ok(Some(image.current.clone()));
     }
     let named = version.and_then(|version| version.settings.images.iter().find_map(|name| site.image(name)));
-    let reads = |image: &&Arc<lastmile_core::image::Image>| image.reads_answers();
+    let reads = |image: &&Arc<lastmile_core::model::image::Image>| image.reads_answers();
     Ok(named.or_else(|| site.images().find(reads)).map(|image| image.current.clone()))
 }
 
@@ -367,9 +382,12 @@ pub(super) async fn compare(
 ) -> Result<Json<AnswersComparison>, Reject> {
     let app = &admin.app;
     let other = query.other.as_ref().or(query.machine.as_ref());
-    let left = side(app, &name, query.from, query.machine.as_ref(), query.image.as_ref()).await?;
-    let right = side(app, &name, query.to, other, query.image.as_ref()).await?;
-    let diff = TextDiff::from_lines(&left.1, &right.1);
+    let left = side(app, &name, query.from, query.machine.as_ref(), query.image.as_ref())
+        .await
+        .map_err(Reject::of_question)?;
+    let right = side(app, &name, query.to, other, query.image.as_ref()).await.map_err(Reject::of_question)?;
+    let (left_text, right_text) = with_passwords(left, right);
+    let diff = TextDiff::from_lines(&left_text.1, &right_text.1);
     let line = |change: similar::Change<&str>| ComparedLine {
         side: match change.tag() {
             ChangeTag::Equal => Side::Both,
@@ -379,7 +397,28 @@ pub(super) async fn compare(
         text: change.value().trim_end_matches('\n').into(),
     };
     let lines = diff.iter_all_changes().map(line).collect();
-    Ok(Json(AnswersComparison { left: left.0, right: right.0, lines }))
+    Ok(Json(AnswersComparison { left: left_text.0, right: right_text.0, lines }))
+}
+
+/// One side of a comparison.
+struct Compared {
+    /// What it is.
+    title: String,
+    text: String,
+    version: Arc<AnswersVersion>,
+}
+
+/// Titles and texts of both sides, with a line for each password in which they differ: what it is, nobody is shown.
+fn with_passwords(left: Compared, right: Compared) -> ((String, String), (String, String)) {
+    let (one, other) = (left.version.settings.passwords(), right.version.settings.passwords());
+    let differs = |place: &&String| other.get(*place).is_some_and(|password| one[*place] != *password);
+    let places: Vec<&String> = one.keys().filter(differs).collect();
+    let lines = |side: &Compared| {
+        let line = |place: &&String| format!("# {place}: as entered for v{}\n", side.version.number);
+        places.iter().map(line).collect::<String>()
+    };
+    let text = |side: &Compared| format!("{}{}", lines(side), side.text);
+    ((left.title.clone(), text(&left)), (right.title.clone(), text(&right)))
 }
 
 /// One side of a comparison: what it is, and its text.
@@ -389,18 +428,17 @@ async fn side(
     version: Option<u32>,
     machine: Option<&String>,
     image: Option<&String>,
-) -> Result<(String, String), Reject> {
-    let site = app.site();
+) -> Result<Compared, Reject> {
+    let site = app.records.site();
     let scope = scope(&site, name)?;
     let current = site.settings_of(&scope).ok_or_else(|| Reject::not_found("answers", name))?;
     let number = version.unwrap_or(current.number);
+    let versions = app.records.store.read(move |tx| tx.answers_versions(&scope)).await?;
+    let found = versions.into_iter().find(|version| version.number == number);
+    let version = Arc::new(found.ok_or_else(|| Reject::not_found("version", number))?);
     let Some(machine) = machine else {
-        let versions = scope.clone();
-        let versions = app.store.read(move |tx| tx.answers_versions(&versions)).await?;
-        let found = versions.into_iter().find(|version| version.number == number);
-        let found = found.ok_or_else(|| Reject::not_found("version", number))?;
-        let text = toml::to_string(&found.settings.shown()).unwrap_or_default();
-        return Ok((format!("{name} v{number}"), text));
+        let text = toml::to_string(&version.settings.shown()).unwrap_or_default();
+        return Ok(Compared { title: format!("{name} v{number}"), text, version });
     };
     let request = AnswersPreviewRequest {
         machine: Some(machine.clone()),
@@ -413,7 +451,7 @@ async fn side(
         return Err(preview.faults.into());
     }
     let text = preview.files.into_iter().map(|file| file.text).collect::<Vec<_>>().join("\n");
-    Ok((format!("{name} v{number} on {machine}"), text))
+    Ok(Compared { title: format!("{name} v{number} on {machine}"), text, version })
 }
 
 /// Looks at every pair of answers and image, with every machine.
@@ -423,8 +461,8 @@ async fn side(
 pub(super) async fn lint(State(admin): State<Admin>) -> Result<Json<LintReport>, Reject> {
     let app = admin.app.clone();
     let looked = tokio::task::spawn_blocking(move || {
-        let site = app.site();
-        answers::lint(&site, &|machine, revision| app.subject(&site, machine, Some(revision)))
+        let site = app.records.site();
+        answers::lint(&site, &|machine, revision| app.records.subject(&site, machine, Some(revision)))
     });
     let lint = looked.await.map_err(|error| Reject::conflict(format!("the look broke off: {error}")))?;
     let finding = |finding: answers::Finding| LintFinding {

@@ -1,14 +1,12 @@
-use std::collections::HashSet;
-
 use axum::{body::Body, extract::State, http::StatusCode};
 use lastmile_api::{ContentView, Problem};
-use lastmile_core::image::{Sha256, VolumePlace};
+use lastmile_core::model::image::Sha256;
 
 use super::{
     Admin,
     reject::{Json, Path, Reject},
 };
-use crate::{library::TakeError, state::App};
+use crate::library::TakeError;
 
 /// Whether content is there already, so that it need not be sent.
 #[utoipa::path(
@@ -47,24 +45,8 @@ pub(super) async fn upload(
 }
 
 fn digest(text: &str) -> Result<Sha256, Reject> {
-    let wrong = |error: lastmile_core::image::Sha256Error| {
+    let wrong = |error: lastmile_core::model::image::Sha256Error| {
         Reject::new(StatusCode::UNPROCESSABLE_ENTITY, "No digest", error.to_string())
     };
     text.parse().map_err(wrong)
-}
-
-/// Removes the content that a removed image or loader leaves without a name.
-pub(super) async fn sweep(app: &App) {
-    let site = app.site();
-    let loose = site.revisions().filter(|revision| revision.volume.is_none());
-    let files = loose.flat_map(|revision| revision.manifest.files());
-    let loaders = site.loaders().flat_map(|loader| loader.manifest.files());
-    let volumes = site.revisions().filter_map(|revision| match revision.volume.as_ref()?.place() {
-        VolumePlace::Kept { sha256 } => Some(*sha256),
-        VolumePlace::InPlace { .. } => None,
-    });
-    let named: HashSet<Sha256> = files.chain(loaders).filter_map(|file| file.sha256).chain(volumes).collect();
-    if let Err(error) = app.library.sweep(&named).await {
-        tracing::warn!("content that nothing names was not removed: {error}");
-    }
 }

@@ -21,7 +21,7 @@ const KEEP_ALIVE: Duration = Duration::from_secs(15);
 pub(super) async fn stream(
     State(admin): State<Admin>,
 ) -> Sse<impl Stream<Item = Result<SseEvent, Infallible>>> {
-    let mut events = admin.app.events.subscribe();
+    let mut events = admin.app.records.events.subscribe();
     let stop = admin.stop;
     let stream = async_stream::stream! {
         loop {

@@ -5,11 +5,10 @@ use axum::{
     http::header,
     response::{IntoResponse, Response},
 };
-use jiff::Timestamp;
-use lastmile_api::{ExportQuery, Inventory, InventoryMachine, Problem, ZoneQuery};
+use lastmile_api::{ExportsHostsQuery, ExportsZoneQuery, Inventory, InventoryMachine, Problem};
 use lastmile_core::{
-    export::{Host, ZoneDraft, hosts_file},
-    machine::Machine,
+    model::machine::Machine,
+    report::export::{Host, ZoneDraft, hosts_file},
     site::Site,
 };
 
@@ -17,44 +16,45 @@ use super::{
     Admin,
     reject::{Json, Query, Reject},
 };
+use crate::clock;
 
 /// All machines as lines of a hosts file.
 #[utoipa::path(
-    get, operation_id = "exports_hosts", path = "/exports/hosts", tag = "exports", params(ExportQuery),
+    get, operation_id = "exports_hosts", path = "/exports/hosts", tag = "exports", params(ExportsHostsQuery),
     responses((status = 200, body = String, content_type = "text/plain"))
 )]
-pub(super) async fn hosts(State(admin): State<Admin>, Query(query): Query<ExportQuery>) -> Response {
-    text(hosts_file(&chosen(&admin, &admin.app.site(), query.label.as_deref())))
+pub(super) async fn hosts(State(admin): State<Admin>, Query(query): Query<ExportsHostsQuery>) -> Response {
+    text(hosts_file(&chosen(&admin, &admin.app.records.site(), query.label.as_deref())))
 }
 
 /// A zone file (RFC 1035) of a domain, or of a network.
 #[utoipa::path(
-    get, operation_id = "exports_zone", path = "/exports/zone", tag = "exports", params(ZoneQuery),
+    get, operation_id = "exports_zone", path = "/exports/zone", tag = "exports", params(ExportsZoneQuery),
     responses((status = 200, body = String, content_type = "text/plain"), (status = 422, body = Problem))
 )]
 pub(super) async fn zone(
     State(admin): State<Admin>,
-    Query(query): Query<ZoneQuery>,
+    Query(query): Query<ExportsZoneQuery>,
 ) -> Result<Response, Reject> {
     let draft = ZoneDraft { of: &query.of, name_server: query.name_server.as_deref() };
-    let hosts = chosen(&admin, &admin.app.site(), query.label.as_deref());
-    Ok(text(draft.write(&hosts, Timestamp::now())?))
+    let hosts = chosen(&admin, &admin.app.records.site(), query.label.as_deref());
+    Ok(text(draft.write(&hosts, clock::now()).map_err(|faults| Reject::from(faults).of_question())?))
 }
 
 /// All machines and what they hold.
 #[utoipa::path(
-    get, operation_id = "exports_inventory", path = "/exports/inventory", tag = "exports", params(ExportQuery),
+    get, operation_id = "exports_inventory", path = "/exports/inventory", tag = "exports", params(ExportsHostsQuery),
     responses((status = 200, body = Inventory))
 )]
 pub(super) async fn inventory(
     State(admin): State<Admin>,
-    Query(query): Query<ExportQuery>,
+    Query(query): Query<ExportsHostsQuery>,
 ) -> Json<Inventory> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     let hosts = chosen(&admin, &site, query.label.as_deref());
     let machine = |host: Host| {
         let machine = site.machine(&host.name)?;
-        let row = admin.app.machine_row(&site, machine);
+        let row = admin.app.records.machine_row(&site, machine);
         Some(InventoryMachine {
             full_name: host.full_name(),
             address: host.address,
@@ -67,7 +67,7 @@ pub(super) async fn inventory(
             name: host.name,
         })
     };
-    Json(Inventory { made: Timestamp::now(), machines: hosts.into_iter().filter_map(machine).collect() })
+    Json(Inventory { made: clock::now(), machines: hosts.into_iter().filter_map(machine).collect() })
 }
 
 /// The machines with all of these labels.
@@ -75,7 +75,8 @@ fn chosen(admin: &Admin, site: &Site, labels: Option<&str>) -> Vec<Host> {
     let labels: Vec<&str> = super::machines::labels(labels);
     let has_all =
         |machine: &Machine| labels.iter().all(|label| machine.labels.iter().any(|own| own == label));
-    let mut hosts = lastmile_core::export::hosts(site, |machine| admin.app.address_of(site, machine));
+    let mut hosts =
+        lastmile_core::report::export::hosts(site, |machine| admin.app.wire.address_of(site, machine));
     hosts.retain(|host| site.machine(&host.name).is_some_and(|machine| has_all(machine)));
     hosts
 }

@@ -1,15 +1,31 @@
+use std::sync::Arc;
+
 use axum::{extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
-use jiff::Timestamp;
-use lastmile_api::{DeliveryQuery, DeliveryView, Event, HandoverView, Problem};
-use lastmile_core::handover::HandoverDraft;
-use lastmile_store::{Delivery, DeliveryFilter, Handover};
+use lastmile_api::{DeliveriesListQuery, DeliveryView, HandoverView, Problem};
+use lastmile_core::{
+    model::handover::{Handover, HandoverDraft},
+    site::{Entity, Site},
+};
+use lastmile_store::{Change, Delivery, DeliveryFilter, StoreError, Tx};
 
 use super::{
     Admin,
+    edition::{Base, Edited},
+    named::{self, Named},
     reject::{Json, Path, Query, Reject},
 };
-use crate::{random::random, state::App};
+use crate::{app::App, clock, random::random};
+
+impl Named for Handover {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.handover(name).ok_or_else(|| Reject::not_found("handover", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Handover(self.name.clone())
+    }
+}
 
 /// Octets of randomness in a key that is made here.
 const KEY_BYTES: usize = 32;
@@ -23,11 +39,25 @@ const LARGEST_PAGE: u32 = 1000;
     responses((status = 200, body = [HandoverView]))
 )]
 pub(super) async fn list(State(admin): State<Admin>) -> Result<Json<Vec<HandoverView>>, Reject> {
-    let mut views = Vec::new();
-    for handover in admin.app.handovers.load().values() {
-        views.push(view(&admin.app, handover).await?);
-    }
-    Ok(Json(views))
+    let site = admin.app.records.site();
+    let views =
+        admin.app.records.store.read(move |tx| site.handovers().map(|handover| view(tx, handover)).collect());
+    Ok(Json(views.await?))
+}
+
+/// One handover. Its key is never read back.
+#[utoipa::path(
+    get, operation_id = "handovers_read", path = "/handovers/{name}", tag = "handovers", params(("name" = String, Path)),
+    responses((status = 200, body = HandoverView), (status = 404, body = Problem))
+)]
+pub(super) async fn read(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Edited<HandoverView>, Reject> {
+    let site = admin.app.records.site();
+    let handover = site.handover(&name).cloned().ok_or_else(|| Reject::not_found("handover", &name))?;
+    let view = admin.app.records.store.read(move |tx| view(tx, &handover)).await?;
+    Ok(Edited::new(&site, &Entity::Handover(name), view))
 }
 
 /// Adds a handover, or changes the one of its name. A key that is made here is in the answer to this request, and never
@@ -35,61 +65,51 @@ pub(super) async fn list(State(admin): State<Admin>) -> Result<Json<Vec<Handover
 #[utoipa::path(
     put, operation_id = "handovers_save", path = "/handovers/{name}", tag = "handovers", params(("name" = String, Path)),
     request_body = HandoverDraft,
-    responses((status = 200, body = HandoverView), (status = 422, body = Problem))
+    responses((status = 200, body = HandoverView), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn save(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-    Json(mut draft): Json<HandoverDraft>,
-) -> Result<Json<HandoverView>, Reject> {
+    base: Base,
+    Json(draft): Json<HandoverDraft>,
+) -> Result<Edited<HandoverView>, Reject> {
     draft.check(&name)?;
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let former = app.handovers.load().get(&name).map(|former| former.key.clone());
-    let (said, kept) = (draft.key.take(), former.filter(|_| draft.key.is_none()));
-    let seal = |key: &str| app.seal_key.seal(key, random());
-    let (key, made) = match (said, kept) {
-        (Some(said), _) => (seal(&said), None),
-        (None, Some(kept)) => (kept, None),
-        (None, None) => {
-            let made = URL_SAFE_NO_PAD.encode(random::<KEY_BYTES>());
-            (seal(&made), Some(made))
-        }
+    let app = admin.app.clone();
+    let save = move |change: &mut Change<'_>| {
+        let (site, entity) = (change.site(), Entity::Handover(name.clone()));
+        let former = site.handover(&name).cloned();
+        base.check(site, &entity, || former.as_ref().map(|former| former.draft.clone()), Some(&draft))?;
+        let seal = |key: &str| app.records.seal_key.seal(key, random());
+        let (key, made) = match (&draft.key, former) {
+            (Some(said), _) => (seal(said), None),
+            (None, Some(former)) => (former.key.clone(), None),
+            (None, None) => {
+                let made = URL_SAFE_NO_PAD.encode(random::<KEY_BYTES>());
+                (seal(&made), Some(made))
+            }
+        };
+        let draft = HandoverDraft { key: None, ..draft };
+        let handover = Handover { name, draft, key };
+        change.put_handover(handover.clone())?;
+        let view = view(change.tx(), &handover)?;
+        Ok::<_, Reject>(Edited::new(change.site(), &entity, HandoverView { key: made, ..view }))
     };
-    let handover = Handover { name: name.clone(), draft, key };
-    let put = handover.clone();
-    app.store.write(move |tx| tx.put_handover(&put)).await?;
-    let view = view(app, &handover).await?;
-    app.handovers.rcu(|handovers| {
-        let mut next = (**handovers).clone();
-        next.insert(name.clone(), handover.clone());
-        next
-    });
-    let _ = app.events.send(Event::Delivery { handover: name });
-    Ok(Json(HandoverView { key: made, ..view }))
+    admin.app.records.store.change(save).await
 }
 
 /// Removes a handover. What was to be told by it is given up.
 #[utoipa::path(
     delete, operation_id = "handovers_remove", path = "/handovers/{name}", tag = "handovers", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    known(app, &name)?;
-    let gone = name.clone();
-    app.store.write(move |tx| tx.remove_handover(&gone)).await?;
-    app.handovers.rcu(|handovers| {
-        let mut next = (**handovers).clone();
-        next.remove(&name);
-        next
-    });
-    let _ = app.events.send(Event::Delivery { handover: name });
-    Ok(StatusCode::NO_CONTENT)
+    let remove =
+        |change: &mut Change<'_>, handover: Arc<Handover>| Ok(change.remove_handover(&handover.name)?);
+    named::remove(&admin, name, base, remove).await
 }
 
 /// Sends a delivery that tells of nothing, to try whether deliveries arrive.
@@ -101,20 +121,19 @@ pub(super) async fn trial(
     State(admin): State<Admin>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Reject> {
-    known(&admin.app, &name)?;
-    admin.app.try_handover(&name).await?;
-    let _ = admin.app.events.send(Event::Delivery { handover: name });
+    known(&admin.app.records.site(), &name)?;
+    admin.app.records.try_handover(&name).await?;
     Ok(StatusCode::ACCEPTED)
 }
 
 /// Deliveries, latest first.
 #[utoipa::path(
-    get, operation_id = "deliveries_list", path = "/deliveries", tag = "handovers", params(DeliveryQuery),
+    get, operation_id = "deliveries_list", path = "/deliveries", tag = "handovers", params(DeliveriesListQuery),
     responses((status = 200, body = [DeliveryView]))
 )]
 pub(super) async fn deliveries(
     State(admin): State<Admin>,
-    Query(query): Query<DeliveryQuery>,
+    Query(query): Query<DeliveriesListQuery>,
 ) -> Result<Json<Vec<DeliveryView>>, Reject> {
     let filter = DeliveryFilter {
         handover: query.handover,
@@ -122,7 +141,7 @@ pub(super) async fn deliveries(
         is_waiting: query.waiting.unwrap_or(false),
         limit: query.limit.unwrap_or(PAGE).min(LARGEST_PAGE).into(),
     };
-    let found = admin.app.store.read(move |tx| tx.deliveries(&filter)).await?;
+    let found = admin.app.records.store.read(move |tx| tx.deliveries(&filter)).await?;
     Ok(Json(found.into_iter().map(delivery_view).collect()))
 }
 
@@ -136,7 +155,7 @@ pub(super) async fn send(
     Path(number): Path<i32>,
 ) -> Result<Json<DeliveryView>, Reject> {
     change(&admin.app, number, |delivery| {
-        delivery.due = Some(Timestamp::now());
+        delivery.due = Some(clock::now());
         delivery.delivered = None;
     })
     .await
@@ -158,38 +177,36 @@ pub(super) async fn give_up(
 async fn change(
     app: &App,
     number: i32,
-    change: impl FnOnce(&mut Delivery),
+    edit: impl FnOnce(&mut Delivery) + Send + 'static,
 ) -> Result<Json<DeliveryView>, Reject> {
-    let found = app.store.read(move |tx| tx.delivery(number)).await?;
-    let mut delivery = found.ok_or_else(|| Reject::not_found("delivery", number))?;
-    if !app.handovers.load().contains_key(&delivery.handover) {
-        let gone =
-            format!("handover '{}' is gone, and with it the key. Save it again first", delivery.handover);
-        return Err(Reject::conflict(gone));
-    }
-    change(&mut delivery);
-    let put = delivery.clone();
-    app.store.write(move |tx| tx.put_delivery(&put)).await?;
-    app.deliver_soon.notify_one();
-    let _ = app.events.send(Event::Delivery { handover: delivery.handover.clone() });
-    Ok(Json(delivery_view(delivery)))
+    let change = move |change: &mut Change<'_>| {
+        let found = change.tx().delivery(number)?;
+        let mut delivery = found.ok_or_else(|| Reject::not_found("delivery", number))?;
+        if change.site().handover(&delivery.handover).is_none() {
+            return Err(Reject::conflict(format!(
+                "handover '{}' is gone, and with it the key. Save it again first",
+                delivery.handover
+            )));
+        }
+        edit(&mut delivery);
+        change.put_delivery(&delivery)?;
+        Ok(Json(delivery_view(delivery)))
+    };
+    app.records.store.change(change).await
 }
 
-fn known(app: &App, name: &str) -> Result<(), Reject> {
-    let is_known = app.handovers.load().contains_key(name);
-    is_known.then_some(()).ok_or_else(|| Reject::not_found("handover", name))
+fn known(site: &Site, name: &str) -> Result<(), Reject> {
+    site.handover(name).map(drop).ok_or_else(|| Reject::not_found("handover", name))
 }
 
-async fn view(app: &App, handover: &Handover) -> Result<HandoverView, Reject> {
+fn view(tx: &mut Tx<'_>, handover: &Handover) -> Result<HandoverView, StoreError> {
     let of = |is_waiting| DeliveryFilter {
         handover: Some(handover.name.clone()),
         is_waiting,
         limit: LARGEST_PAGE.into(),
         install: None,
     };
-    let (waiting, all) = (of(true), of(false));
-    let (waiting, all) =
-        app.store.read(move |tx| Ok((tx.deliveries(&waiting)?, tx.deliveries(&all)?))).await?;
+    let (waiting, all) = (tx.deliveries(&of(true))?, tx.deliveries(&of(false))?);
     Ok(HandoverView {
         name: handover.name.clone(),
         url: handover.draft.url.clone(),

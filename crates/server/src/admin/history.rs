@@ -6,8 +6,10 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use jiff::{Timestamp, civil::Date, tz::TimeZone};
-use lastmile_api::{Format, HostHistory, HostRecord, HostsQuery, Problem, RateReport, RatesQuery, Tally};
-use lastmile_core::{Fault, history};
+use lastmile_api::{
+    HistoryHostsQuery, HistoryRatesQuery, HostHistory, HostRecord, Problem, RateReport, ReportFormat, Tally,
+};
+use lastmile_core::{base::Fault, report::history};
 
 use super::{
     Admin,
@@ -16,17 +18,17 @@ use super::{
 
 /// Which host has which image revision, since when, and from whom; machines that left among them.
 #[utoipa::path(
-    get, operation_id = "history_hosts", path = "/history/hosts", tag = "history", params(HostsQuery),
+    get, operation_id = "history_hosts", path = "/history/hosts", tag = "history", params(HistoryHostsQuery),
     responses((status = 200, description = "As JSON, or as CSV if that is asked for", content(
         (HostHistory = "application/json"), (String = "text/csv"),
     )))
 )]
 pub(super) async fn hosts(
     State(admin): State<Admin>,
-    Query(query): Query<HostsQuery>,
+    Query(query): Query<HistoryHostsQuery>,
 ) -> Result<Response, Reject> {
-    let (installs, left) = admin.app.store.read(|tx| Ok((tx.held()?, tx.left()?))).await?;
-    let mut hosts = history::hosts(&admin.app.site(), &installs, &left);
+    let (installs, left) = admin.app.records.store.read(|tx| Ok((tx.held()?, tx.left()?))).await?;
+    let mut hosts = history::hosts(&admin.app.records.site(), &installs, &left);
     hosts.retain(|host| {
         query.image.as_ref().is_none_or(|image| host.image == *image)
             && (query.left != Some(false) || host.left.is_none())
@@ -36,7 +38,7 @@ pub(super) async fn hosts(
     if let Some(wanted) = query.behind {
         hosts.retain(|host| (host.is_behind && host.left.is_none()) == wanted);
     }
-    if query.format == Some(Format::Csv) {
+    if query.format == Some(ReportFormat::Csv) {
         let head = [
             "machine",
             "image",
@@ -58,7 +60,7 @@ pub(super) async fn hosts(
 
 /// How installs went, by what they have in common and day by day.
 #[utoipa::path(
-    get, operation_id = "history_rates", path = "/history/rates", tag = "history", params(RatesQuery),
+    get, operation_id = "history_rates", path = "/history/rates", tag = "history", params(HistoryRatesQuery),
     responses(
         (status = 200, description = "As JSON, or its groups as CSV if that is asked for", content(
             (RateReport = "application/json"), (String = "text/csv"),
@@ -68,16 +70,16 @@ pub(super) async fn hosts(
 )]
 pub(super) async fn rates(
     State(admin): State<Admin>,
-    Query(query): Query<RatesQuery>,
+    Query(query): Query<HistoryRatesQuery>,
 ) -> Result<Response, Reject> {
     let (since, until) = (day("since", query.since.as_deref()), day("until", query.until.as_deref()));
     let faults: Vec<Fault> =
         [&since, &until].into_iter().filter_map(|day| day.as_ref().err().cloned()).collect();
     let (Ok(since), Ok(until)) = (since, until) else { return Err(faults.into()) };
-    let installs = admin.app.store.read(move |tx| tx.recorded(since, until)).await?;
+    let installs = admin.app.records.store.read(move |tx| tx.recorded(since, until)).await?;
     let by = query.by.unwrap_or_default();
     let rates = history::rates(&installs, by);
-    if query.format == Some(Format::Csv) {
+    if query.format == Some(ReportFormat::Csv) {
         let head = [
             "group",
             "armed",

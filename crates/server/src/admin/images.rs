@@ -7,25 +7,42 @@ use lastmile_api::{
     RevisionRow, Work,
 };
 use lastmile_core::{
-    Fault,
-    image::{Holding, Image, Revision},
-    machine::{Machine, Standing},
-    site::Site,
+    base::Fault,
+    model::{
+        image::{Holding, Image, Revision, Sha256},
+        machine::{Machine, Standing},
+    },
+    site::{Entity, Site},
 };
+use lastmile_store::Change;
 
 use super::{
     Admin,
+    edition::{Base, Edited},
+    named::{self, Named},
     reject::{Json, Path, Reject},
 };
 use crate::{
+    app::App,
+    clock,
     intake::{self, LookError},
-    state::App,
+    library::Promised,
 };
+
+impl Named for Image {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.image(name).ok_or_else(|| Reject::not_found("image", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Image(self.id)
+    }
+}
 
 /// All images.
 #[utoipa::path(get, operation_id = "images_list", path = "/images", tag = "images", responses((status = 200, body = [ImageRow])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<ImageRow>> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     Json(site.images().map(|image| row(&site, image)).collect())
 }
 
@@ -40,17 +57,18 @@ pub(super) async fn inspect(
     Json(draft): Json<RevisionDraft>,
 ) -> Result<Json<Inspection>, Reject> {
     let app = &admin.app;
-    let holding = look(app, &draft).await?;
+    let (holding, promised) = look(app, &draft).await?;
     let mut filled = draft.filled(&holding.recognised);
     if holding.volume.is_none() {
         filled.files.clone_from(&holding.files);
     }
-    let site = app.site();
+    let site = app.records.site();
     let existing = site.image(&filled.name).map(AsRef::as_ref);
-    let number = existing.map_or(0, |existing| existing.last_number) + 1;
+    let last = site.last_revision_number(&filled.name);
+    let number = last + 1;
     let (recognised, files) = (holding.recognised.clone(), holding.files.clone());
-    let checked =
-        filled.check(existing, holding, Timestamp::now(), |sha256, size| app.library.has(sha256, size));
+    let has = |sha256: &Sha256, size| promised.has(sha256, size);
+    let checked = filled.check(existing, last, holding, clock::now(), has);
     Ok(Json(Inspection::new(filled, &recognised, checked.err().unwrap_or_default(), number, &files)))
 }
 
@@ -62,35 +80,45 @@ pub(super) async fn inspect(
 pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<RevisionDraft>,
-) -> Result<(StatusCode, Json<ImageDetail>), Reject> {
+) -> Result<Edited<ImageDetail>, Reject> {
     let app = &admin.app;
-    let holding = look(app, &draft).await?;
+    let (holding, promised) = look(app, &draft).await?;
     let draft = draft.filled(&holding.recognised);
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let existing = site.image(&draft.name).map(AsRef::as_ref);
-    let now = Timestamp::now();
-    let mut image = draft.check(existing, holding, now, |sha256, size| app.library.has(sha256, size))?;
-    if image.current.volume.is_none() {
-        // Their digests were right when they came, a moment ago.
-        image.current = Arc::new(Revision { verified: Some(now), ..(*image.current).clone() });
-    }
-    let kept = image.clone();
-    app.store.write(move |tx| tx.add_revision(&kept)).await?;
-    app.change_site(|site| site.with_image(image.clone()));
-    app.tell_image(&image.name);
-    app.verify_soon.notify_one();
-    Ok((StatusCode::CREATED, Json(detail(&app.site(), &image))))
+    let create = move |change: &mut Change<'_>| {
+        let (site, now) = (change.site(), clock::now());
+        let (existing, last) =
+            (site.image(&draft.name).map(AsRef::as_ref), site.last_revision_number(&draft.name));
+        let mut image =
+            draft.check(existing, last, holding, now, |sha256, size| promised.has(sha256, size))?;
+        if image.current.volume.is_none() {
+            // Their digests were right when they came, a moment ago.
+            image.current = Arc::new(Revision { verified: Some(now), ..(*image.current).clone() });
+        }
+        change.add_revision(image.clone())?;
+        Ok::<_, Reject>(edited(change.site(), &image).created())
+    };
+    app.records.store.change(create).await
 }
 
-/// What a draft holds, looked into where waiting for the disk hurts nobody.
-async fn look(app: &Arc<App>, draft: &RevisionDraft) -> Result<Holding, Reject> {
+fn edited(site: &Site, image: &Image) -> Edited<ImageDetail> {
+    Edited::new(site, &Entity::Image(image.id), detail(site, image))
+}
+
+/// What a draft holds, and what of that is in the library, looked into where waiting for the disk hurts nobody.
+async fn look(app: &App, draft: &RevisionDraft) -> Result<(Holding, Promised), Reject> {
     let (library, work, draft) = (app.library.clone(), app.work.clone(), draft.clone());
-    let looked = tokio::task::spawn_blocking(move || intake::look(&library, &work, &draft)).await;
+    let look = move || {
+        // Before it is looked into, which may take a while; what an archive holds comes by that only.
+        library.promise(&draft.files);
+        let holding = intake::look(&library, &work, &draft)?;
+        let promised = library.promise(&holding.files);
+        Ok((holding, promised))
+    };
+    let looked = tokio::task::spawn_blocking(look).await;
     let looked = looked.map_err(|error| {
         Reject::new(StatusCode::INTERNAL_SERVER_ERROR, "The files cannot be looked into", error.to_string())
     })?;
-    looked.map_err(|error| {
+    looked.map_err(|error: LookError| {
         let (place, mend) = match &error {
             LookError::Nothing | LookError::Both => {
                 ("files", "Give uploaded files, or an ISO's path as in_place.")
@@ -99,6 +127,8 @@ async fn look(app: &Arc<App>, draft: &RevisionDraft) -> Result<Holding, Reject> 
             LookError::Unreadable { .. } => ("in_place", "Name a file that the service's user may read."),
             LookError::Iso { .. } => ("in_place", "Give an ISO 9660 volume, or upload the files."),
             LookError::Missing { .. } => ("files", "Upload the content first, then name it here."),
+            LookError::Digest { .. } => ("sha256", "Fetch the file again, or give the digest of this one."),
+            LookError::DigestOfSeveral => ("sha256", "Leave it out, or give the one file that it is of."),
         };
         let place = if draft_has_files(&error) { "files" } else { place };
         vec![Fault { place: place.into(), what: error.to_string(), mend: mend.into() }].into()
@@ -121,47 +151,43 @@ fn draft_has_files(error: &LookError) -> bool {
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Json<ImageDetail>, Reject> {
-    let site = admin.app.site();
-    Ok(Json(detail(&site, find(&site, &name)?)))
+) -> Result<Edited<ImageDetail>, Reject> {
+    named::read(&admin, &name, |site, image: &Arc<Image>| detail(site, image))
 }
 
 /// Removes an image and all its revisions, unless something needs it.
 #[utoipa::path(
     delete, operation_id = "images_remove", path = "/images/{name}", tag = "images", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let image = find(&site, &name)?;
-    let open: Vec<_> =
-        site.open_installs().filter(|open| open.image == name).map(|open| open.number.to_string()).collect();
-    if !open.is_empty() {
-        return Err(Reject::conflict(format!(
-            "install {} of {name} goes on. Wait for its end, or cancel it",
-            open.join(", ")
-        )));
-    }
-    if let Some(machine) = site.machines().find(|machine| machine.standing == Standing::Live(image.id)) {
-        return Err(Reject::conflict(format!(
-            "{} runs {name} at every start. Give it another standing first",
-            machine.name
-        )));
-    }
-    if let Some(menu) = site.menus().find(|menu| menu.images().any(|shown| shown == name)) {
-        return Err(Reject::conflict(format!("menu {} starts {name}. Take that entry out first", menu.name)));
-    }
-    let id = image.id;
-    app.store.write(move |tx| tx.remove_image(id)).await?;
-    app.change_site(|site| site.without_image(&name));
-    app.tell_image(&name);
-    super::content::sweep(app).await;
-    Ok(StatusCode::NO_CONTENT)
+    let remove = |change: &mut Change<'_>, image: Arc<Image>| {
+        let (site, name) = (change.site(), &image.name);
+        let open = site.open_installs().filter(|open| open.image == *name);
+        let open: Vec<_> = open.map(|open| open.number.to_string()).collect();
+        if !open.is_empty() {
+            return Err(Reject::conflict(format!(
+                "install {} of {name} goes on. Wait for its end, or cancel it",
+                open.join(", ")
+            )));
+        }
+        if let Some(machine) = site.machines().find(|machine| machine.standing == Standing::Live(image.id)) {
+            return Err(Reject::conflict(format!(
+                "{} runs {name} at every start. Give it another standing first",
+                machine.name
+            )));
+        }
+        if let Some(menu) = site.menus().find(|menu| menu.images().any(|shown| shown == *name)) {
+            let menu = &menu.name;
+            return Err(Reject::conflict(format!("menu {menu} starts {name}. Take that entry out first")));
+        }
+        Ok(change.remove_image(&image)?)
+    };
+    named::remove(&admin, name, base, remove).await
 }
 
 /// One revision, whole.
@@ -174,7 +200,7 @@ pub(super) async fn read_revision(
     State(admin): State<Admin>,
     Path((name, number)): Path<(String, u32)>,
 ) -> Result<Json<RevisionDetail>, Reject> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     let revision = find_revision(&site, &name, number)?;
     Ok(Json(RevisionDetail::new(revision, holders(&site, &name, Some(number)))))
 }
@@ -183,50 +209,49 @@ pub(super) async fn read_revision(
 #[utoipa::path(
     put, operation_id = "images_set_current", path = "/images/{name}/current", tag = "images", params(("name" = String, Path)),
     request_body = CurrentRevision,
-    responses((status = 200, body = ImageDetail), (status = 404, body = Problem), (status = 409, body = Problem))
+    responses((status = 200, body = ImageDetail), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn set_current(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(wanted): Json<CurrentRevision>,
-) -> Result<Json<ImageDetail>, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let revision = find_revision(&site, &name, wanted.number)?;
-    if revision.retired.is_some() {
-        return Err(Reject::conflict(format!(
-            "revision {} of {name} is retired. Bring it back first",
-            wanted.number
-        )));
-    }
-    keep(app, Image { current: revision.clone(), ..find(&site, &name)?.clone() }).await
+) -> Result<Edited<ImageDetail>, Reject> {
+    let entered = |_: &Site, image: &Image| CurrentRevision { number: image.current.number };
+    let set_current = |change: &mut Change<'_>, image: Arc<Image>, wanted: CurrentRevision| {
+        let revision = find_revision(change.site(), &image.name, wanted.number)?.clone();
+        if revision.retired.is_some() {
+            return Err(Reject::conflict(format!(
+                "revision {} of {} is retired. Bring it back first",
+                wanted.number, image.name
+            )));
+        }
+        let image = Image { current: revision, ..(*image).clone() };
+        change.put_image(image.clone())?;
+        Ok(edited(change.site(), &image))
+    };
+    named::change(&admin, name, base, wanted, entered, set_current).await
 }
 
 /// Changes what the person at the machine reads of an image. It is no part of a revision.
 #[utoipa::path(
     put, operation_id = "images_set_title", path = "/images/{name}/title", tag = "images", params(("name" = String, Path)),
     request_body = ImageTitle,
-    responses((status = 200, body = ImageDetail), (status = 404, body = Problem), (status = 422, body = Problem))
+    responses((status = 200, body = ImageDetail), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn set_title(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(wanted): Json<ImageTitle>,
-) -> Result<Json<ImageDetail>, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let image = find(&app.site(), &name)?.retitled(&wanted.title).map_err(|fault| vec![fault])?;
-    keep(app, image).await
-}
-
-/// Puts a changed image on record, and shows it.
-async fn keep(app: &App, image: Image) -> Result<Json<ImageDetail>, Reject> {
-    let kept = image.clone();
-    app.store.write(move |tx| tx.put_image(&kept)).await?;
-    app.change_site(|site| site.with_image(image.clone()));
-    app.tell_image(&image.name);
-    Ok(Json(detail(&app.site(), &image)))
+) -> Result<Edited<ImageDetail>, Reject> {
+    let entered = |_: &Site, image: &Image| ImageTitle { title: image.title.clone() };
+    let set_title = |change: &mut Change<'_>, image: Arc<Image>, wanted: ImageTitle| {
+        let image = image.retitled(&wanted.title).map_err(|fault| vec![fault])?;
+        change.put_image(image.clone())?;
+        Ok(edited(change.site(), &image))
+    };
+    named::change(&admin, name, base, wanted, entered, set_title).await
 }
 
 /// Takes a revision out of use: nobody can make it current. Installs on record keep it.
@@ -239,7 +264,7 @@ pub(super) async fn retire(
     State(admin): State<Admin>,
     Path((name, number)): Path<(String, u32)>,
 ) -> Result<Json<RevisionDetail>, Reject> {
-    set_retired(&admin.app, &name, number, Some(Timestamp::now())).await
+    set_retired(&admin.app, name, number, Some(clock::now())).await
 }
 
 /// Brings a retired revision back.
@@ -252,29 +277,28 @@ pub(super) async fn restore(
     State(admin): State<Admin>,
     Path((name, number)): Path<(String, u32)>,
 ) -> Result<Json<RevisionDetail>, Reject> {
-    set_retired(&admin.app, &name, number, None).await
+    set_retired(&admin.app, name, number, None).await
 }
 
 async fn set_retired(
     app: &App,
-    name: &str,
+    name: String,
     number: u32,
     retired: Option<Timestamp>,
 ) -> Result<Json<RevisionDetail>, Reject> {
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let revision = find_revision(&site, name, number)?;
-    if retired.is_some() && find(&site, name)?.current.id == revision.id {
-        return Err(Reject::conflict(format!(
-            "revision {number} is the current one of {name}. Make another current first"
-        )));
-    }
-    let changed = Revision { retired, ..(**revision).clone() };
-    let kept = changed.clone();
-    app.store.write(move |tx| tx.put_revision(&kept)).await?;
-    app.change_site(|site| site.with_revision(changed.clone()));
-    app.tell_image(name);
-    Ok(Json(RevisionDetail::new(&changed, holders(&app.site(), name, Some(number)))))
+    let set_retired = move |change: &mut Change<'_>| {
+        let site = change.site();
+        let revision = find_revision(site, &name, number)?;
+        if retired.is_some() && Image::find(site, &name)?.current.id == revision.id {
+            return Err(Reject::conflict(format!(
+                "revision {number} is the current one of {name}. Make another current first"
+            )));
+        }
+        let changed = Revision { retired, ..(**revision).clone() };
+        change.put_revision(changed.clone())?;
+        Ok(Json(RevisionDetail::new(&changed, holders(change.site(), &name, Some(number)))))
+    };
+    app.records.store.change(set_retired).await
 }
 
 /// Removes a revision, unless it is the current one or an install of it goes on.
@@ -287,26 +311,23 @@ pub(super) async fn remove_revision(
     State(admin): State<Admin>,
     Path((name, number)): Path<(String, u32)>,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let revision = find_revision(&site, &name, number)?;
-    if find(&site, &name)?.current.id == revision.id {
-        return Err(Reject::conflict(format!(
-            "revision {number} is the current one of {name}. Make another current first"
-        )));
-    }
-    if let Some(open) = site.open_installs().find(|open| open.revision == revision.id) {
-        return Err(Reject::conflict(format!(
-            "install {} of it goes on. Wait for its end, or cancel it",
-            open.number
-        )));
-    }
-    let id = revision.id;
-    app.store.write(move |tx| tx.remove_revision(id)).await?;
-    app.change_site(|site| site.without_revision(id));
-    app.tell_image(&name);
-    super::content::sweep(app).await;
+    let remove = move |change: &mut Change<'_>| {
+        let site = change.site();
+        let revision = find_revision(site, &name, number)?.clone();
+        if Image::find(site, &name)?.current.id == revision.id {
+            return Err(Reject::conflict(format!(
+                "revision {number} is the current one of {name}. Make another current first"
+            )));
+        }
+        if let Some(open) = site.open_installs().find(|open| open.revision == revision.id) {
+            return Err(Reject::conflict(format!(
+                "install {} of it goes on. Wait for its end, or cancel it",
+                open.number
+            )));
+        }
+        Ok(change.remove_revision(&revision)?)
+    };
+    admin.app.records.store.change(remove).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -322,16 +343,16 @@ pub(super) async fn verify(
     Path((name, number)): Path<(String, u32)>,
 ) -> Result<Json<RevisionDetail>, Reject> {
     let app = &admin.app;
-    let id = find_revision(&app.site(), &name, number)?.id;
+    let id = find_revision(&app.records.site(), &name, number)?.id;
     // A reader who leaves does not break it off.
     let reading = tokio::spawn({
         let app = app.clone();
-        async move { intake::verify_again(&app, id).await }
+        async move { intake::verify_again(&app.intake(), id).await }
     });
     let trouble =
         |what: String| Reject::new(StatusCode::INTERNAL_SERVER_ERROR, "It was not read again", what);
     reading.await.map_err(|error| trouble(error.to_string()))?.map_err(trouble)?;
-    let site = app.site();
+    let site = app.records.site();
     let revision = find_revision(&site, &name, number)?;
     Ok(Json(RevisionDetail::new(revision, holders(&site, &name, Some(number)))))
 }
@@ -342,22 +363,23 @@ pub(super) async fn work(State(admin): State<Admin>) -> Json<Vec<Work>> {
     Json(admin.app.work.all())
 }
 
-fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Image, Reject> {
-    site.image(name).map(AsRef::as_ref).ok_or_else(|| Reject::not_found("image", name))
-}
-
 fn find_revision<'a>(site: &'a Site, name: &str, number: u32) -> Result<&'a Arc<Revision>, Reject> {
-    find(site, name)?;
+    Image::find(site, name)?;
     site.revision_of(name, number).ok_or_else(|| Reject::not_found("revision", format!("{name} r{number}")))
 }
 
-/// How many machines hold an image, or a revision of it.
+/// How many machines hold an image, or a revision of it. Compared by identity: an image of the same name that was removed is
+/// another.
 fn holders(site: &Site, name: &str, number: Option<u32>) -> usize {
+    let wanted: Vec<_> = match (site.image(name), number) {
+        (Some(image), None) => site.revisions_of(image.id).iter().map(|revision| revision.id).collect(),
+        (Some(_), Some(number)) => {
+            site.revision_of(name, number).iter().map(|revision| revision.id).collect()
+        }
+        (None, _) => return 0,
+    };
     let holds = |machine: &&Arc<Machine>| {
-        let installed = site.last_installed(machine.id);
-        installed.is_some_and(|held| {
-            held.image == name && number.is_none_or(|number| held.image_revision == number)
-        })
+        site.last_installed(machine.id).is_some_and(|held| wanted.contains(&held.revision))
     };
     site.machines().filter(holds).count()
 }

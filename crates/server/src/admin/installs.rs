@@ -3,18 +3,17 @@ use axum::{
     http::{HeaderMap, StatusCode},
 };
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallNumbers, InstallQuery,
-    InstallRow, LogLine, Outlook, Problem,
+    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallNumbers, InstallRow,
+    InstallsListQuery, LogLine, Outlook, Problem,
 };
-use lastmile_core::install::Install;
-use lastmile_core::install::InstallState;
-use lastmile_store::InstallFilter;
+use lastmile_core::model::install::{Install, InstallState};
+use lastmile_store::{Change, InstallFilter};
 
 use super::{
     Admin,
     reject::{Json, Path, Query, Reject},
 };
-use crate::installs::ArmError;
+use crate::{clock, installs::ArmError};
 
 /// Rows on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;
@@ -24,12 +23,12 @@ const WHO: &str = "lastmile-user";
 
 /// Installs, newest first, filtered, and a page at a time.
 #[utoipa::path(
-    get, operation_id = "installs_list", path = "/installs", tag = "installs", params(InstallQuery),
+    get, operation_id = "installs_list", path = "/installs", tag = "installs", params(InstallsListQuery),
     responses((status = 200, body = InstallList), (status = 422, body = Problem))
 )]
 pub(super) async fn list(
     State(admin): State<Admin>,
-    Query(query): Query<InstallQuery>,
+    Query(query): Query<InstallsListQuery>,
 ) -> Result<Json<InstallList>, Reject> {
     let states = query.state.as_deref().into_iter().flat_map(|states| states.split(','));
     let states: Result<Vec<InstallState>, String> = states.map(|state| state.trim().parse()).collect();
@@ -40,9 +39,9 @@ pub(super) async fn list(
         limit: i64::from(query.limit.unwrap_or(PAGE).min(LARGEST_PAGE)),
         offset: i64::from(query.offset.unwrap_or(0)),
     };
-    let (installs, total) = admin.app.store.read(move |tx| tx.installs(&filter)).await?;
+    let (installs, total) = admin.app.records.store.read(move |tx| tx.installs(&filter)).await?;
     Ok(Json(InstallList {
-        installs: installs.iter().map(|install| admin.app.install_row(install)).collect(),
+        installs: installs.iter().map(|install| admin.app.records.install_row(install)).collect(),
         total,
     }))
 }
@@ -57,8 +56,8 @@ pub(super) async fn arm(
     headers: HeaderMap,
     Json(request): Json<ArmRequest>,
 ) -> Result<(StatusCode, Json<InstallRow>), Reject> {
-    let install = admin.app.arm(&request, &who(&headers)).await?;
-    Ok((StatusCode::CREATED, Json(admin.app.install_row(&install))))
+    let install = admin.app.records.arm(request, &who(&headers)).await?;
+    Ok((StatusCode::CREATED, Json(admin.app.records.install_row(&install))))
 }
 
 /// Arms an install of the same image on several machines: on all of them, or on none.
@@ -71,8 +70,11 @@ pub(super) async fn arm_several(
     headers: HeaderMap,
     Json(several): Json<ArmSeveral>,
 ) -> Result<(StatusCode, Json<Vec<InstallRow>>), Reject> {
-    let installs = admin.app.arm_all(|site| several.requests(site), &who(&headers)).await?;
-    Ok((StatusCode::CREATED, Json(installs.iter().map(|install| admin.app.install_row(install)).collect())))
+    let installs = admin.app.records.arm_all(move |site| several.requests(site), &who(&headers)).await?;
+    Ok((
+        StatusCode::CREATED,
+        Json(installs.iter().map(|install| admin.app.records.install_row(install)).collect()),
+    ))
 }
 
 /// What arming would do to each machine: what it holds now, what it would get, which disks it would lose, and what stands
@@ -86,9 +88,9 @@ pub(super) async fn outlook(
     Json(several): Json<ArmSeveral>,
 ) -> Result<Json<Vec<Outlook>>, Reject> {
     // Every machine's file is written to see whether it can be: with thousands of them that takes a while.
-    let found = tokio::task::spawn_blocking(move || admin.app.outlook(&several)).await;
+    let found = tokio::task::spawn_blocking(move || admin.app.records.outlook(&several)).await;
     let found = found.map_err(|error| Reject::conflict(format!("the outlook broke off: {error}")))?;
-    Ok(Json(found?))
+    Ok(Json(found.map_err(|error| Reject::from(error).of_question())?))
 }
 
 impl From<ArmError> for Reject {
@@ -109,11 +111,11 @@ pub(super) async fn read(
     State(admin): State<Admin>,
     Path(number): Path<i64>,
 ) -> Result<Json<InstallDetail>, Reject> {
-    let found = admin.app.store.read(move |tx| tx.install(number)).await?;
+    let found = admin.app.records.store.read(move |tx| tx.install(number)).await?;
     let (install, steps) = found.ok_or_else(|| Reject::not_found("install", number))?;
-    let log = admin.app.store.read(move |tx| tx.log(number)).await?;
+    let log = admin.app.records.store.read(move |tx| tx.log(number)).await?;
     let log = log.into_iter().map(|line| LogLine { at: line.at, line: line.line }).collect();
-    Ok(Json(InstallDetail::new(admin.app.install_row(&install), &install, steps, log)))
+    Ok(Json(InstallDetail::new(admin.app.records.install_row(&install), &install, steps, log)))
 }
 
 /// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
@@ -128,12 +130,12 @@ pub(super) async fn cancel(
     headers: HeaderMap,
 ) -> Result<Json<InstallRow>, Reject> {
     let app = &admin.app;
-    let found = app.store.read(move |tx| tx.install(number)).await?;
+    let found = app.records.store.read(move |tx| tx.install(number)).await?;
     let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
     let who = who(&headers);
-    let cancel = |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
-    match app.move_install(install.machine, cancel).await? {
-        Some(install) => Ok(Json(admin.app.install_row(&install))),
+    let cancel = move |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
+    match app.records.move_install(install.machine, cancel).await? {
+        Some(install) => Ok(Json(admin.app.records.install_row(&install))),
         None => Err(Reject::conflict(format!("install {number} has ended already: {}", install.state))),
     }
 }
@@ -148,13 +150,13 @@ pub(super) async fn retry(
     Path(number): Path<i64>,
     headers: HeaderMap,
 ) -> Result<(StatusCode, Json<InstallRow>), Reject> {
-    let found = admin.app.store.read(move |tx| tx.install(number)).await?;
+    let found = admin.app.records.store.read(move |tx| tx.install(number)).await?;
     let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
     if install.state.is_open() {
         return Err(Reject::conflict(format!("install {number} goes on: it is {}", install.state)));
     }
-    let armed = admin.app.retry_all(&[install], &who(&headers)).await?;
-    let rows: Vec<InstallRow> = armed.iter().map(|install| admin.app.install_row(install)).collect();
+    let armed = admin.app.records.retry_all(vec![install], &who(&headers)).await?;
+    let rows: Vec<InstallRow> = armed.iter().map(|install| admin.app.records.install_row(install)).collect();
     // One install is armed anew as one.
     let row = rows.into_iter().next().ok_or_else(|| Reject::not_found("install", number))?;
     Ok((StatusCode::CREATED, Json(row)))
@@ -174,8 +176,8 @@ pub(super) async fn retry_several(
     if let Some(open) = installs.iter().find(|install| install.state.is_open()) {
         return Err(Reject::conflict(format!("install {} goes on: it is {}", open.number, open.state)));
     }
-    let armed = admin.app.retry_all(&installs, &who(&headers)).await?;
-    let rows = armed.iter().map(|install| admin.app.install_row(install)).collect();
+    let armed = admin.app.records.retry_all(installs, &who(&headers)).await?;
+    let rows = armed.iter().map(|install| admin.app.records.install_row(install)).collect();
     Ok((StatusCode::CREATED, Json(rows)))
 }
 
@@ -193,9 +195,11 @@ pub(super) async fn cancel_several(
     let mut rows = Vec::new();
     for install in named(&admin, &request).await? {
         let number = install.number;
-        let cancel = |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
-        let cancelled = app.move_install(install.machine, cancel).await?;
-        rows.push(app.install_row(cancelled.as_ref().unwrap_or(&install)));
+        let who = who.clone();
+        let cancel =
+            move |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
+        let cancelled = app.records.move_install(install.machine, cancel).await?;
+        rows.push(app.records.install_row(cancelled.as_ref().unwrap_or(&install)));
     }
     Ok(Json(rows))
 }
@@ -204,7 +208,7 @@ pub(super) async fn cancel_several(
 async fn named(admin: &Admin, request: &InstallNumbers) -> Result<Vec<Install>, Reject> {
     let mut installs = Vec::new();
     for &number in &request.numbers {
-        let found = admin.app.store.read(move |tx| tx.install(number)).await?;
+        let found = admin.app.records.store.read(move |tx| tx.install(number)).await?;
         installs.push(found.ok_or_else(|| Reject::not_found("install", number))?.0);
     }
     Ok(installs)
@@ -222,36 +226,24 @@ pub(super) async fn answer(
     headers: HeaderMap,
     Json(request): Json<AskedRequest>,
 ) -> Result<Json<InstallRow>, Reject> {
-    let app = &admin.app;
-    let found = app.store.read(move |tx| tx.install(number)).await?;
-    let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
-    let site = app.site();
-    let questions = lastmile_core::answers::questions(site.named(&site.layers_of(&install)));
-    let who = who(&headers);
-    let mut faults = Vec::new();
-    let take = |open: &Install, now| {
-        if open.number != number {
-            return None;
-        }
-        let next = open.answer(&questions, &request.asked, &who, now);
-        let next = next.and_then(|next| match next {
-            // What the answers make of the settings must be as right as they are.
-            Some((next, step)) => app.check_answered(&site, &next).map(|()| Some((next, step))),
-            None => Ok(None),
-        });
-        next.unwrap_or_else(|found| {
-            faults = found;
-            None
-        })
+    let (app, who) = (admin.app.clone(), who(&headers));
+    let answer = move |change: &mut Change<'_>| {
+        let found = change.tx().install(number)?;
+        let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
+        let site = change.site();
+        let questions = lastmile_core::decide::answers::questions(site.named(&site.layers_of(&install)));
+        let Some((next, step)) = install.answer(&questions, &request.asked, &who, clock::now())? else {
+            return Err(Reject::conflict(format!(
+                "install {number} asks nothing any more: it is {}",
+                install.state
+            )));
+        };
+        // What the answers make of the settings must be as right as they are.
+        app.records.check_answered(site, &next)?;
+        Ok(app.records.keep_install(change, next, step)?)
     };
-    let moved = app.move_install(install.machine, take).await?;
-    match moved {
-        Some(install) => Ok(Json(admin.app.install_row(&install))),
-        None if !faults.is_empty() => Err(faults.into()),
-        None => {
-            Err(Reject::conflict(format!("install {number} asks nothing any more: it is {}", install.state)))
-        }
-    }
+    let install = admin.app.records.store.change(answer).await?;
+    Ok(Json(admin.app.records.install_row(&install)))
 }
 
 fn who(headers: &HeaderMap) -> String {

@@ -1,17 +1,41 @@
+use std::{io, sync::Arc};
+
 use axum::{extract::State, http::StatusCode};
-use lastmile_api::{FoundLoader, LoaderDraft, LoaderView, Problem};
-use lastmile_core::{Id, boot::identify};
+use lastmile_api::{FoundFile, FoundLoader, LoaderDraft, LoaderPackages, LoaderView, Problem};
+use lastmile_core::{
+    base::{Fault, Faults, Id},
+    decide::loader::identify,
+    model::loader::Loader,
+    site::{Entity, Site},
+};
+use lastmile_store::Change;
 
 use super::{
     Admin,
+    edition::{Base, Edited},
+    named::{self, Named},
     reject::{Json, Path, Reject},
 };
-use crate::{library::Shelf, packaged, state::App};
+use crate::{
+    app::App,
+    library::{Library, Shelf},
+    packaged::Packages,
+};
+
+impl Named for Loader {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.loader(name).ok_or_else(|| Reject::not_found("loader", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Loader(self.id)
+    }
+}
 
 /// All loaders.
 #[utoipa::path(get, operation_id = "loaders_list", path = "/loaders", tag = "loaders", responses((status = 200, body = [LoaderView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<LoaderView>> {
-    Json(admin.app.site().loaders().map(|loader| loader.as_ref().into()).collect())
+    Json(admin.app.records.site().loaders().map(|loader| loader.as_ref().into()).collect())
 }
 
 /// Adds a loader whose files were uploaded before.
@@ -22,26 +46,24 @@ pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<LoaderView>> {
 pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<LoaderDraft>,
-) -> Result<(StatusCode, Json<LoaderView>), Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    Ok((StatusCode::CREATED, Json(add(app, &draft).await?)))
+) -> Result<Edited<LoaderView>, Reject> {
+    add(&admin.app, draft).await
 }
 
-/// The caller holds the lock of those who change the site.
-async fn add(app: &App, draft: &LoaderDraft) -> Result<LoaderView, Reject> {
+async fn add(app: &App, draft: LoaderDraft) -> Result<Edited<LoaderView>, Reject> {
     let (library, looked) = (app.library.clone(), draft.clone());
     let identified = tokio::task::spawn_blocking(move || {
-        identify(&Shelf::new(&library, &looked.files), &looked.boot_file)
+        let promised = library.promise(&looked.files);
+        (identify(&Shelf::new(&library, &looked.files), &looked.boot_file), promised)
     });
-    let facts = identified.await.unwrap_or_default();
-    let site = app.site();
-    let others = site.loaders().map(AsRef::as_ref);
-    let loader = draft.check(Id::generate(), facts, others, |sha256, size| app.library.has(sha256, size))?;
-    let kept = loader.clone();
-    app.store.write(move |tx| tx.add_loader(&kept)).await?;
-    app.change_site(|site| site.with_loader(loader.clone()));
-    Ok((&loader).into())
+    let (facts, promised) = identified.await.unwrap_or_default();
+    let add = move |change: &mut Change<'_>| {
+        let others = change.site().loaders().map(AsRef::as_ref);
+        let loader = draft.check(Id::generate(), facts, others, |sha256, size| promised.has(sha256, size))?;
+        change.add_loader(loader.clone())?;
+        Ok::<_, Reject>(Edited::new(change.site(), &Entity::Loader(loader.id), LoaderView::from(&loader)))
+    };
+    Ok(app.records.store.change(add).await?.created())
 }
 
 /// Loaders that the operating system's packages put on the service's host.
@@ -49,8 +71,8 @@ async fn add(app: &App, draft: &LoaderDraft) -> Result<LoaderView, Reject> {
     get, operation_id = "loaders_find", path = "/loaders/packaged", tag = "loaders",
     responses((status = 200, body = [FoundLoader]))
 )]
-pub(super) async fn packaged(State(admin): State<Admin>) -> Json<Vec<FoundLoader>> {
-    Json(find(&admin.app).await)
+pub(super) async fn packaged(State(admin): State<Admin>) -> Result<Json<Vec<FoundLoader>>, Reject> {
+    Ok(Json(found_in(&admin.app, None).await?.1))
 }
 
 /// Adds a loader that packages put on the service's host, under the name that it was found by.
@@ -62,39 +84,114 @@ pub(super) async fn packaged(State(admin): State<Admin>) -> Json<Vec<FoundLoader
 pub(super) async fn add_packaged(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<(StatusCode, Json<LoaderView>), Reject> {
-    let app = &admin.app;
-    let found = find(app).await.into_iter().find(|found| found.name == name);
-    let found = found.ok_or_else(|| Reject::not_found("packaged loader", &name))?;
-    let library = app.library.clone();
-    let files = found.files.clone();
-    let copied = tokio::task::spawn_blocking(move || {
-        files
-            .iter()
-            .map(|file| library.take_file(&file.name, std::path::Path::new(&file.path)))
-            .collect::<Result<Vec<_>, _>>()
-    });
-    let unreadable =
-        |error: String| Reject::new(StatusCode::INSUFFICIENT_STORAGE, "The files were not kept", error);
-    let files = copied.await.map_err(|error| unreadable(error.to_string()))?;
+) -> Result<Edited<LoaderView>, Reject> {
+    add_found(&admin.app, None, &name).await
+}
+
+/// Loaders in package files that were uploaded before: for a host that has not installed them, or is of another architecture.
+#[utoipa::path(
+    post, operation_id = "loaders_find_in_packages", path = "/packages/loaders", tag = "loaders",
+    request_body = LoaderPackages,
+    responses((status = 200, body = [FoundLoader]), (status = 422, body = Problem))
+)]
+pub(super) async fn find_in_packages(
+    State(admin): State<Admin>,
+    Json(packages): Json<LoaderPackages>,
+) -> Result<Json<Vec<FoundLoader>>, Reject> {
+    Ok(Json(found_in(&admin.app, Some(packages)).await?.1))
+}
+
+/// Adds a loader of package files that were uploaded before, under the name that it was found by.
+#[utoipa::path(
+    post, operation_id = "loaders_add_from_packages", path = "/packages/loaders/{name}", tag = "loaders",
+    params(("name" = String, Path)), request_body = LoaderPackages,
+    responses((status = 201, body = LoaderView), (status = 404, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn add_from_packages(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(packages): Json<LoaderPackages>,
+) -> Result<Edited<LoaderView>, Reject> {
+    add_found(&admin.app, Some(packages), &name).await
+}
+
+/// The loaders of package files, or of what is installed on this host.
+async fn found_in(app: &App, files: Option<LoaderPackages>) -> Result<(Packages, Vec<FoundLoader>), Reject> {
+    let (site, library) = (app.records.site(), app.library.clone());
+    let find = move || {
+        let packages = match files {
+            None => Packages::installed(),
+            Some(files) => open_packages(&library, &files)?,
+        };
+        let found = packages.loaders(&site);
+        Ok((packages, found))
+    };
+    let found = tokio::task::spawn_blocking(find).await;
+    found.map_err(|error| not_kept(error.to_string()))?
+}
+
+fn open_packages(library: &Library, files: &LoaderPackages) -> Result<Packages, Reject> {
+    let mut faults = Faults::new();
+    let mut opened = Vec::new();
+    let (count, most) = (files.packages.len(), LoaderPackages::MOST);
+    if count > most {
+        return Err(Reject::from(vec![Fault {
+            place: "packages".into(),
+            what: format!("{count} packages, and at most {most} are looked into at once"),
+            mend: "Give those of one loader at a time.".into(),
+        }]));
+    }
+    for (number, file) in files.packages.iter().enumerate() {
+        match file.sha256.and_then(|sha256| library.look_into(&sha256).ok()) {
+            Some(package) => opened.push(package),
+            None => faults.add(
+                format!("packages[{number}]"),
+                format!("the content of {} is not in the library", file.path),
+                "Upload it first.",
+            ),
+        }
+    }
+    faults.into_result(|| Some(()))?;
+    Packages::read(&opened).map_err(|(number, error)| {
+        let name = files.packages.get(number).map_or("", |file| file.path.as_str());
+        let mend = "Give a Debian package, a file that ends in .deb.".into();
+        Reject::from(vec![Fault {
+            place: format!("packages[{number}]"),
+            what: format!("{name}: {error}"),
+            mend,
+        }])
+    })
+}
+
+async fn add_found(
+    app: &App,
+    files: Option<LoaderPackages>,
+    name: &str,
+) -> Result<Edited<LoaderView>, Reject> {
+    let (packages, found) = found_in(app, files).await?;
+    let found = found.into_iter().find(|found| found.name == name);
+    let found = found.ok_or_else(|| Reject::not_found("packaged loader", name))?;
+    let (library, files) = (app.library.clone(), found.files.clone());
+    let take = move || {
+        let take = |file: &FoundFile| library.take_content(&file.name, &*packages.open(&file.path)?);
+        files.iter().map(take).collect::<io::Result<Vec<_>>>()
+    };
+    let taken = tokio::task::spawn_blocking(take).await.map_err(|error| not_kept(error.to_string()))?;
     let draft = LoaderDraft {
-        name,
+        name: name.into(),
         architecture: None,
         class: None,
         user_class: found.user_class,
         boot_file: found.boot_file,
         http: None,
         language: None,
-        files: files.map_err(|error| unreadable(error.to_string()))?,
+        files: taken.map_err(|error| not_kept(error.to_string()))?,
     };
-    let _alone = app.admin_write.lock().await;
-    Ok((StatusCode::CREATED, Json(add(app, &draft).await?)))
+    add(app, draft).await
 }
 
-async fn find(app: &App) -> Vec<FoundLoader> {
-    let site = app.site();
-    let found = tokio::task::spawn_blocking(move || packaged::find(std::path::Path::new("/"), &site));
-    found.await.unwrap_or_default()
+fn not_kept(error: String) -> Reject {
+    Reject::new(StatusCode::INSUFFICIENT_STORAGE, "The files were not kept", error)
 }
 
 /// One loader.
@@ -105,26 +202,20 @@ async fn find(app: &App) -> Vec<FoundLoader> {
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Json<LoaderView>, Reject> {
-    let site = admin.app.site();
-    let loader = site.loader(&name).ok_or_else(|| Reject::not_found("loader", &name))?;
-    Ok(Json(loader.as_ref().into()))
+) -> Result<Edited<LoaderView>, Reject> {
+    named::read(&admin, &name, |_, loader: &Arc<Loader>| loader.as_ref().into())
 }
 
 /// Removes a loader. Firmware of its kind gets an address and nothing to boot until another is added.
 #[utoipa::path(
     delete, operation_id = "loaders_remove", path = "/loaders/{name}", tag = "loaders", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let id = app.site().loader(&name).ok_or_else(|| Reject::not_found("loader", &name))?.id;
-    app.store.write(move |tx| tx.remove_loader(id)).await?;
-    app.change_site(|site| site.without_loader(&name));
-    super::content::sweep(app).await;
-    Ok(StatusCode::NO_CONTENT)
+    let remove = |change: &mut Change<'_>, loader: Arc<Loader>| Ok(change.remove_loader(&loader)?);
+    named::remove(&admin, name, base, remove).await
 }

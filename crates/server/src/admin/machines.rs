@@ -1,25 +1,37 @@
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, net::Ipv4Addr, sync::Arc};
 
 use axum::{extract::State, http::StatusCode};
 use jiff::Timestamp;
 use lastmile_api::{
-    Event, LoaderChoice, MachineDetail, MachineDraft, MachineList, MachineQuery, MachineRow, MachineSort,
+    LoaderChoice, MachineDetail, MachineDraft, MachineList, MachineRow, MachineSort, MachinesListQuery,
     PlanView, Problem, Stage, TraceLine,
 };
 use lastmile_core::{
-    answers::Scope,
-    boot::{LineAction, Parameter, loader_path, plan},
-    dhcp::{ClientKey, FurtherOption},
-    machine::Machine,
-    site::Site,
-    trace::diagnose,
+    decide::boot::{LineAction, loader_path, plan},
+    model::{install::Install, machine::Machine, option::FurtherOption, parameter::Parameter},
+    report::trace::diagnose,
+    site::{Entity, Site},
 };
+use lastmile_formats::mac::Mac;
+use lastmile_store::Change;
 
 use super::{
     Admin,
+    edition::{Base, Edited},
+    named::{self, Named},
     reject::{Json, Path, Query, Reject},
 };
-use crate::{boot::preview, state::App};
+use crate::{app::App, boot::preview, clock, records::standing};
+
+impl Named for Machine {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.machine(name).ok_or_else(|| Reject::not_found("machine", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Machine(self.id)
+    }
+}
 
 /// Rows on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;
@@ -27,37 +39,74 @@ const LARGEST_PAGE: u32 = 1000;
 
 /// Machines, filtered, ordered, and a page at a time.
 #[utoipa::path(
-    get, operation_id = "machines_list", path = "/machines", tag = "machines", params(MachineQuery),
+    get, operation_id = "machines_list", path = "/machines", tag = "machines", params(MachinesListQuery),
     responses((status = 200, body = MachineList), (status = 422, body = Problem))
 )]
 pub(super) async fn list(
     State(admin): State<Admin>,
-    Query(query): Query<MachineQuery>,
+    Query(query): Query<MachinesListQuery>,
 ) -> Result<Json<MachineList>, Reject> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     let mut stages: BTreeMap<String, usize> = BTreeMap::new();
-    let mut rows = Vec::new();
-    let wanted: Option<Vec<&str>> =
-        query.stage.as_deref().map(|stages| stages.split(',').map(str::trim).collect());
+    let mut listed = Vec::new();
+    let stages_of = |stages: &str| stages.split(',').map(|stage| stage.trim().parse()).collect();
+    let wanted: Option<Result<Vec<Stage>, String>> = query.stage.as_deref().map(stages_of);
+    let unknown = |what| Reject::new(StatusCode::UNPROCESSABLE_ENTITY, "No such stage", what);
+    let wanted = wanted.transpose().map_err(unknown)?;
     let labels = labels(query.label.as_deref());
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
+    let records = &admin.app.records;
     for machine in site.machines() {
-        let row = admin.app.machine_row(&site, machine);
-        *stages.entry(row.stage.as_str().into()).or_default() += 1;
-        let at_stage = wanted.as_ref().is_none_or(|wanted| wanted.contains(&row.stage.as_str()));
-        let labelled = labels.iter().all(|label| row.labels.iter().any(|own| own == label));
-        if at_stage && labelled && holds(&row, &text) {
-            rows.push(row);
+        let one = Listed::new(&site, machine);
+        *stages.entry(one.stage.as_str().into()).or_default() += 1;
+        let at_stage = wanted.as_ref().is_none_or(|wanted| wanted.contains(&one.stage));
+        let labelled = labels.iter().all(|label| machine.labels.iter().any(|own| own == label));
+        let holds = || text.is_empty() || one.holds(&text, || records.address_of(&site, machine));
+        if at_stage && labelled && holds() {
+            listed.push(one);
         }
     }
-    sort(&mut rows, query.sort.unwrap_or_default());
+    sort(&mut listed, query.sort.unwrap_or_default(), |machine| records.last_seen(&site, machine));
     if query.reverse.unwrap_or(false) {
-        rows.reverse();
+        listed.reverse();
     }
-    let total = rows.len();
+    let total = listed.len();
     let limit = query.limit.unwrap_or(PAGE).min(LARGEST_PAGE) as usize;
-    let machines = rows.into_iter().skip(query.offset.unwrap_or(0) as usize).take(limit).collect();
+    let page = listed.into_iter().skip(query.offset.unwrap_or(0) as usize).take(limit);
+    let machines = page.map(|one| records.machine_row(&site, one.machine)).collect();
     Ok(Json(MachineList { machines, total, stages }))
+}
+
+/// What the list is filtered and ordered by: of ten thousand machines, a hundred are shown.
+#[derive(Clone, Copy)]
+struct Listed<'a> {
+    machine: &'a Machine,
+    stage: Stage,
+    latest: Option<&'a Install>,
+    installed: Option<&'a Install>,
+}
+
+impl<'a> Listed<'a> {
+    fn new(site: &'a Site, machine: &'a Machine) -> Self {
+        let latest = site.latest_install(machine.id).map(AsRef::as_ref);
+        let installed = site.last_installed(machine.id).map(AsRef::as_ref);
+        let stage = Stage::of(latest.map(|install| install.state), installed.is_some());
+        Self { machine, stage, latest, installed }
+    }
+
+    fn holds(&self, text: &str, address: impl Fn() -> Option<Ipv4Addr>) -> bool {
+        let Self { machine, latest, installed, .. } = self;
+        let of_mac = |mac: &Mac| {
+            let mac = mac.to_string();
+            mac.contains(text) || mac.replace(':', "-").contains(text)
+        };
+        machine.name.to_lowercase().contains(text)
+            || machine.macs.iter().any(of_mac)
+            || machine.labels.iter().any(|label| label.contains(text))
+            || latest.is_some_and(|install| install.image.contains(text))
+            || installed.is_some_and(|install| install.image.contains(text))
+            || address().is_some_and(|address| address.to_string().contains(text))
+    }
 }
 
 /// Labels joined by commas.
@@ -66,29 +115,20 @@ pub(super) fn labels(joined: Option<&str>) -> Vec<&str> {
     labels.map(str::trim).filter(|label| !label.is_empty()).collect()
 }
 
-fn holds(row: &MachineRow, text: &str) -> bool {
-    text.is_empty()
-        || row.name.to_lowercase().contains(text)
-        || row.macs.iter().any(|mac| mac.contains(text) || mac.replace(':', "-").contains(text))
-        || row.address.is_some_and(|address| address.to_string().contains(text))
-        || row.labels.iter().any(|label| label.contains(text))
-        || row.target.as_ref().is_some_and(|image| image.contains(text))
-        || row.installed.as_ref().is_some_and(|installed| installed.image.contains(text))
-}
-
-fn sort(rows: &mut [MachineRow], by: MachineSort) {
+fn sort(listed: &mut [Listed<'_>], by: MachineSort, seen: impl Fn(&Machine) -> Option<Timestamp>) {
     // They come ordered by name, and every sort here keeps that order among equals.
     match by {
         // Of those at rest, first who became something else than was expected.
-        MachineSort::Stage => rows.sort_by_key(|row| {
-            let rests = matches!(row.stage, Stage::Idle | Stage::Installed);
-            let differs = row.installed.as_ref().and_then(|installed| installed.differs).unwrap_or(0) > 0;
-            (rests, rests && !differs, row.stage)
+        MachineSort::Stage => listed.sort_by_cached_key(|one| {
+            let rests = matches!(one.stage, Stage::Idle | Stage::Installed);
+            let outcome = one.installed.and_then(|install| install.outcome.as_ref());
+            let differs = outcome.is_some_and(|outcome| !outcome.differences().is_empty());
+            (rests, rests && !differs, one.stage)
         }),
         MachineSort::Name => {}
-        MachineSort::Seen => rows.sort_by_key(|row| std::cmp::Reverse(row.last_seen)),
-        MachineSort::Image => rows.sort_by_cached_key(|row| {
-            row.installed.as_ref().map(|installed| (installed.image.clone(), installed.revision))
+        MachineSort::Seen => listed.sort_by_cached_key(|one| std::cmp::Reverse(seen(one.machine))),
+        MachineSort::Image => listed.sort_by_cached_key(|one| {
+            one.installed.map(|install| (install.image.as_str(), install.image_revision))
         }),
     }
 }
@@ -101,9 +141,10 @@ fn sort(rows: &mut [MachineRow], by: MachineSort) {
 pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<MachineDraft>,
-) -> Result<(StatusCode, Json<MachineRow>), Reject> {
-    let _alone = admin.app.admin_write.lock().await;
-    Ok((StatusCode::CREATED, Json(put(&admin.app, &draft, None).await?)))
+) -> Result<Edited<MachineRow>, Reject> {
+    let app = admin.app.clone();
+    let create = move |change: &mut Change<'_>| save(&app, change, &draft, None);
+    Ok(admin.app.records.store.change(create).await?.created())
 }
 
 /// One machine: what the list shows, its boot plan, and its trace.
@@ -114,91 +155,98 @@ pub(super) async fn create(
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Json<MachineDetail>, Reject> {
-    let app = &admin.app;
-    let site = app.site();
-    let machine = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
-    let events = app.traces().of(&machine.macs);
-    Ok(Json(MachineDetail {
-        machine: app.machine_row(&site, machine),
+) -> Result<Edited<MachineDetail>, Reject> {
+    named::read(&admin, &name, |site, machine: &Arc<Machine>| detail(&admin.app, site, machine))
+}
+
+fn detail(app: &App, site: &Site, machine: &Machine) -> MachineDetail {
+    let events = app.wire.traces().of(&machine.macs);
+    MachineDetail {
+        machine: app.records.machine_row(site, machine),
         created: machine.created,
-        plan: plan_view(app, &site, machine),
+        plan: plan_view(app, site, machine),
         options: FurtherOption::texts(&machine.options),
         facts: machine.facts.clone(),
         parameters: machine.parameters.clone(),
         menu: machine.menu.clone(),
         live_answers: machine.live_answers.clone(),
-        diagnoses: diagnose(&events, Timestamp::now()),
-        trace: events.iter().map(TraceLine::from).collect(),
-    }))
+        diagnoses: diagnose(&events, clock::now()),
+        trace: events.iter().map(|event| TraceLine::from(&**event)).collect(),
+    }
 }
 
 /// Changes a machine: the whole of it is replaced. Its installs stay with it.
 #[utoipa::path(
     put, operation_id = "machines_replace", path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
     request_body = MachineDraft,
-    responses((status = 200, body = MachineRow), (status = 404, body = Problem), (status = 422, body = Problem))
+    responses((status = 200, body = MachineRow), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn replace(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(draft): Json<MachineDraft>,
-) -> Result<Json<MachineRow>, Reject> {
-    let _alone = admin.app.admin_write.lock().await;
-    let site = admin.app.site();
-    let former = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
-    if former.name != draft.name && site.open_install(former.id).is_some() {
-        return Err(Reject::conflict(format!("{name} is being installed. Rename it when that has ended")));
-    }
-    let row = put(&admin.app, &draft, Some(former)).await?;
-    if former.name != draft.name {
-        let _ = admin.app.events.send(Event::Gone { name });
-    }
-    Ok(Json(row))
+) -> Result<Edited<MachineRow>, Reject> {
+    let app = admin.app.clone();
+    let replace = move |change: &mut Change<'_>, former: Arc<Machine>, draft: MachineDraft| {
+        if former.name != draft.name && change.site().open_install(former.id).is_some() {
+            return Err(Reject::conflict(format!(
+                "{} is being installed. Rename it when that has ended",
+                former.name
+            )));
+        }
+        save(&app, change, &draft, Some(&former))
+    };
+    named::change(&admin, name, base, draft, machine_draft, replace).await
 }
 
 /// Removes a machine. Its installs stay on record.
 #[utoipa::path(
     delete, operation_id = "machines_remove", path = "/machines/{name}", tag = "machines", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let machine = site.machine(&name).ok_or_else(|| Reject::not_found("machine", &name))?;
-    if let Some(open) = site.open_install(machine.id) {
-        return Err(Reject::conflict(format!(
-            "install {} goes on for {name}. Wait for its end, or cancel it",
-            open.number
-        )));
-    }
-    let (id, left) = (machine.id, machine.clone());
-    let settings = Scope::Machine(id);
-    let own = settings.clone();
-    app.store
-        .write(move |tx| {
-            tx.remove_machine(id)?;
-            tx.note_left(&left, Timestamp::now())?;
-            tx.remove_answers(&own)
-        })
-        .await?;
-    app.change_site(|site| site.without_machine(machine).without_answers(&settings));
-    let _ = app.events.send(Event::Gone { name });
-    Ok(StatusCode::NO_CONTENT)
+    let remove = |change: &mut Change<'_>, machine: Arc<Machine>| {
+        if let Some(open) = change.site().open_install(machine.id) {
+            return Err(Reject::conflict(format!(
+                "install {} goes on for {}. Wait for its end, or cancel it",
+                open.number, machine.name
+            )));
+        }
+        Ok(change.remove_machine(&machine, clock::now())?)
+    };
+    named::remove(&admin, name, base, remove).await
 }
 
-/// The caller holds the lock of those who change the site.
-async fn put(app: &App, draft: &MachineDraft, former: Option<&Machine>) -> Result<MachineRow, Reject> {
-    let machine = draft.check(&app.site(), former, Timestamp::now())?;
-    let kept = machine.clone();
-    app.store.write(move |tx| tx.put_machine(&kept)).await?;
-    app.change_site(|site| site.with_machine(machine.clone()));
-    app.tell_machine(&machine);
-    Ok(app.machine_row(&app.site(), &machine))
+fn save(
+    app: &App,
+    change: &mut Change<'_>,
+    draft: &MachineDraft,
+    former: Option<&Machine>,
+) -> Result<Edited<MachineRow>, Reject> {
+    let machine = draft.check(change.site(), former, clock::now())?;
+    change.put_machine(machine.clone())?;
+    let site = change.site();
+    Ok(Edited::new(site, &Entity::Machine(machine.id), app.records.machine_row(site, &machine)))
+}
+
+/// A machine in the form in which it is entered.
+fn machine_draft(site: &Site, machine: &Machine) -> MachineDraft {
+    MachineDraft {
+        name: machine.name.clone(),
+        macs: machine.macs.iter().map(ToString::to_string).collect(),
+        standing: standing(site, machine),
+        options: FurtherOption::texts(&machine.options),
+        labels: machine.labels.clone(),
+        facts: machine.facts.clone(),
+        parameters: machine.parameters.clone(),
+        menu: machine.menu.clone(),
+        live_answers: machine.live_answers.clone(),
+    }
 }
 
 /// What the machine gets if it boots now. The token is left out of it.
@@ -212,9 +260,9 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
             menu: None,
         };
     };
-    let subnet = app.subnet_of(site, machine);
+    let subnet = app.wire.subnet_of(site, &machine.macs, None);
     let plan = plan(site, mac, subnet.as_deref());
-    let (screen, text) = preview(app, site, machine, mac);
+    let (screen, text) = preview(&app.boot(), site, machine, mac);
     let token = site.open_install(machine.id).map(|open| open.token.reveal().to_owned());
     let hide = |text: &str| match &token {
         Some(token) => text.replace(token, "(token)"),
@@ -241,21 +289,5 @@ fn plan_view(app: &App, site: &Site, machine: &Machine) -> PlanView {
         parameters,
         loaders: loaders.collect(),
         menu: plan.boots().then(|| hide(&text)),
-    }
-}
-
-impl App {
-    /// The subnet on which a machine holds or held an address.
-    pub(crate) fn subnet_of(
-        &self,
-        site: &Site,
-        machine: &Machine,
-    ) -> Option<std::sync::Arc<lastmile_core::net::Subnet>> {
-        let book = self.book();
-        let keys: Vec<ClientKey> = machine.macs.iter().map(|mac| ClientKey::Mac(*mac)).collect();
-        let known = |subnet: &&std::sync::Arc<lastmile_core::net::Subnet>| {
-            keys.iter().any(|key| book.of_client(subnet.id, key).is_some())
-        };
-        site.subnets().find(known).cloned()
     }
 }

@@ -6,21 +6,47 @@ use lastmile_api::{
     Problem, ScreenView, SiteSettings,
 };
 use lastmile_core::{
-    boot::{HttpReach, Language, LineAction, Menu, Reader, Screen, Viewer, draw, render, screen_of_menu},
-    machine::Machine,
-    net::Mac,
-    site::Site,
+    base::Fault,
+    decide::boot::{LineAction, Screen, Viewer, render, screen_of_menu},
+    model::{
+        label::Label,
+        loader::{HttpReach, Language, Reader},
+        machine::Machine,
+        menu::Menu,
+    },
+    report::drawing::draw,
+    site::{Entity, Site},
 };
+use lastmile_formats::{architecture::Architecture, mac::Mac};
+use lastmile_store::Change;
 
 use super::{
     Admin,
+    edition::{Base, Edited},
+    named::{self, Named},
     reject::{Json, Path, Reject},
 };
-use crate::{
-    boot::{lease_of, reader},
-    random::random,
-    state::App,
-};
+use crate::{app::App, boot::reader, random::random};
+
+impl Named for Menu {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.menu(name).ok_or_else(|| Reject::not_found("menu", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Menu(self.id)
+    }
+}
+
+impl Named for Label {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.label(name).ok_or_else(|| Reject::not_found("label", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Label(self.name.clone())
+    }
+}
 
 /// The MAC address of the example that a preview is of where no machine is named (RFC 7042, section 2.1.2).
 const EXAMPLE: Mac = Mac::documentation(1);
@@ -28,7 +54,7 @@ const EXAMPLE: Mac = Mac::documentation(1);
 /// All menus.
 #[utoipa::path(get, operation_id = "menus_list", path = "/menus", tag = "menus", responses((status = 200, body = [MenuView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<MenuView>> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     Json(site.menus().map(|menu| view(&site, menu)).collect())
 }
 
@@ -40,68 +66,65 @@ pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<MenuView>> {
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Json<MenuView>, Reject> {
-    let site = admin.app.site();
-    Ok(Json(view(&site, site.menu(&name).ok_or_else(|| Reject::not_found("menu", &name))?)))
+) -> Result<Edited<MenuView>, Reject> {
+    named::read(&admin, &name, |site, menu: &Arc<Menu>| view(site, menu))
 }
 
 /// Saves a menu: a new one, or in the place of the one of that name.
 #[utoipa::path(
     put, operation_id = "menus_save", path = "/menus/{name}", tag = "menus", params(("name" = String, Path)),
-    request_body = MenuDraft, responses((status = 200, body = MenuView), (status = 422, body = Problem))
+    request_body = MenuDraft, responses((status = 200, body = MenuView), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn save(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(draft): Json<MenuDraft>,
-) -> Result<Json<MenuView>, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let menu = check(draft, name, site.clone()).await?;
-    let kept = menu.clone();
-    app.store.write(move |tx| tx.put_menu(&kept)).await?;
-    app.change_site(|site| site.with_menu(menu.clone()));
-    Ok(Json(view(&app.site(), &menu)))
-}
-
-/// Hashing a phrase takes some time: away from those who answer machines.
-async fn check(draft: MenuDraft, name: String, site: Arc<Site>) -> Result<Menu, Reject> {
-    let checking = move || {
-        let former = site.menu(&name).map(AsRef::as_ref);
-        draft.check(&name, &site, former, random)
-    };
-    let checked = tokio::task::spawn_blocking(checking).await;
-    let checked = checked.map_err(|error| {
-        Reject::new(StatusCode::INTERNAL_SERVER_ERROR, "The menu cannot be checked", error.to_string())
-    })?;
-    Ok(checked?)
+) -> Result<Edited<MenuView>, Reject> {
+    let (wanted, called) = (draft.clone(), name.clone());
+    admin
+        .app
+        .records
+        .change_prepared(
+            // Hashing a phrase takes some time.
+            move |site| {
+                let former = site.menu(&called).map(AsRef::as_ref);
+                Ok(wanted.check(&called, site, former, random)?)
+            },
+            move |change, menu: Menu| {
+                let site = change.site();
+                if let Some(former) = site.menu(&name) {
+                    base.check(site, &Entity::Menu(former.id), || MenuDraft::from(&**former), Some(&draft))?;
+                }
+                change.put_menu(menu.clone())?;
+                let site = change.site();
+                Ok(Edited::new(site, &Entity::Menu(menu.id), view(site, &menu)))
+            },
+        )
+        .await
 }
 
 /// Removes a menu, unless somebody is shown it.
 #[utoipa::path(
     delete, operation_id = "menus_remove", path = "/menus/{name}", tag = "menus", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let menu = site.menu(&name).ok_or_else(|| Reject::not_found("menu", &name))?;
-    let shown_by = shown_by(&site, &name);
-    if !shown_by.is_empty() {
-        return Err(Reject::conflict(format!(
-            "{} shows menu {name}. Give it another first",
-            shown_by.join(", ")
-        )));
-    }
-    let id = menu.id;
-    app.store.write(move |tx| tx.remove_menu(id)).await?;
-    app.change_site(|site| site.without_menu(&name));
-    Ok(StatusCode::NO_CONTENT)
+    let remove = |change: &mut Change<'_>, menu: Arc<Menu>| {
+        let (shown_by, name) = (shown_by(change.site(), &menu.name), &menu.name);
+        if !shown_by.is_empty() {
+            return Err(Reject::conflict(format!(
+                "{} shows menu {name}. Give it another first",
+                shown_by.join(", ")
+            )));
+        }
+        Ok(change.remove_menu(&menu)?)
+    };
+    named::remove(&admin, name, base, remove).await
 }
 
 /// What a machine would see of a menu, saved or not: the screens, and the text that its loader gets.
@@ -116,9 +139,9 @@ pub(super) async fn preview(
     Json(request): Json<PreviewRequest>,
 ) -> Result<Json<MenuPreview>, Reject> {
     let app = &admin.app;
-    let site = app.site();
+    let site = app.records.site();
     let (menu, faults) = match request.draft {
-        None => (site.menu(&name).ok_or_else(|| Reject::not_found("menu", &name))?.clone(), Vec::new()),
+        None => (Menu::find(&site, &name)?.clone(), Vec::new()),
         Some(draft) => {
             // While somebody types, a menu is wrong now and then: what is right of it is shown all the same.
             let shown = Menu::shown_while_wrong(&name, &draft, site.menu(&name).map(AsRef::as_ref));
@@ -127,21 +150,27 @@ pub(super) async fn preview(
         }
     };
     let (machine, mac) = who(&site, request.machine.as_deref())?;
-    let known = app.architecture_of(&site, mac);
-    let architecture = request.architecture.or(known);
-    let subnet = machine.and_then(|machine| app.subnet_of(&site, machine));
-    let service = app.service_for(subnet.as_deref());
+    let wanted = request.architecture.map(|text| text.parse::<Architecture>()).transpose();
+    let wanted = wanted.map_err(|error| {
+        let mend = "Write uefi-x64, uefi-arm64, bios or another of IANA's registry.".into();
+        let fault = Fault { place: "architecture".into(), what: error.to_string(), mend };
+        Reject::from(vec![fault]).of_question()
+    })?;
+    let known = app.wire.architecture_of(&site, mac);
+    let architecture = wanted.or(known);
+    let subnet = machine.and_then(|machine| app.wire.subnet_of(&site, &machine.macs, None));
+    let service = app.wire.service_for(subnet.as_deref());
     let viewer = Viewer {
         site: &site,
         machine,
         mac,
         subnet: subnet.as_deref(),
-        address: lease_of(app, &site, mac),
+        address: app.wire.address_of_macs(&site, &[mac]),
         architecture,
         service,
     };
     let screen = screen_of_menu(&menu, &format!("preview of menu {name}"), &viewer);
-    let reader = reader_for(app, &site, mac, request.architecture, request.language);
+    let reader = reader_for(app, &site, mac, wanted, request.language);
     let parameters = screen.all_lines().into_iter().filter_map(|line| match &line.action {
         LineAction::Kernel(boot) if !boot.parameters.is_empty() => {
             Some(EntryParameters { key: line.key.clone(), parameters: boot.parameters.clone() })
@@ -176,11 +205,11 @@ fn reader_for(
     app: &App,
     site: &Site,
     mac: Mac,
-    architecture: Option<lastmile_core::boot::Architecture>,
+    architecture: Option<Architecture>,
     language: Option<Language>,
 ) -> Reader {
     let of_firmware = architecture.and_then(|architecture| site.loader_for(architecture, None, &[]));
-    let reader = of_firmware.map_or_else(|| reader(app, site, mac), |loader| loader.reader());
+    let reader = of_firmware.map_or_else(|| reader(&app.boot(), site, mac), |loader| loader.reader());
     match language {
         None => reader,
         Some(language) if language == reader.language => reader,
@@ -225,7 +254,7 @@ fn shown_by(site: &Site, name: &str) -> Vec<String> {
 /// All labels: those of which anything is said, and those that machines have.
 #[utoipa::path(get, operation_id = "labels_list", path = "/labels", tag = "menus", responses((status = 200, body = [LabelView])))]
 pub(super) async fn list_labels(State(admin): State<Admin>) -> Json<Vec<LabelView>> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     let mut names: std::collections::BTreeMap<&str, usize> =
         site.labels().map(|label| (label.name.as_str(), 0)).collect();
     for label in site.machines().flat_map(|machine| &machine.labels) {
@@ -234,71 +263,101 @@ pub(super) async fn list_labels(State(admin): State<Admin>) -> Json<Vec<LabelVie
     Json(
         names
             .into_iter()
-            .map(|(name, count)| LabelView::new(name, site.label(name).map(AsRef::as_ref), count))
+            .map(|(name, count)| {
+                let edition = site.edition(&Entity::Label(name.into()));
+                LabelView::new(name, site.label(name).map(AsRef::as_ref), count, edition)
+            })
             .collect(),
     )
+}
+
+/// What is said of one label, which may be nothing, and how many machines have it.
+#[utoipa::path(
+    get, operation_id = "labels_read", path = "/labels/{name}", tag = "menus", params(("name" = String, Path)),
+    responses((status = 200, body = LabelView), (status = 404, body = Problem))
+)]
+pub(super) async fn read_label(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+) -> Result<Edited<LabelView>, Reject> {
+    let site = admin.app.records.site();
+    let label = site.label(&name).map(AsRef::as_ref);
+    let view = label_view(&site, &name, label);
+    if label.is_none() && view.machines == 0 {
+        return Err(Reject::not_found("label", &name));
+    }
+    Ok(Edited::new(&site, &Entity::Label(name.clone()), view))
+}
+
+fn label_view(site: &Site, name: &str, label: Option<&Label>) -> LabelView {
+    let has_it = |machine: &&Arc<Machine>| machine.labels.iter().any(|own| own == name);
+    let edition = site.edition(&Entity::Label(name.into()));
+    LabelView::new(name, label, site.machines().filter(has_it).count(), edition)
 }
 
 /// Says what machines of a label have in common.
 #[utoipa::path(
     put, operation_id = "labels_save", path = "/labels/{name}", tag = "menus", params(("name" = String, Path)),
-    request_body = LabelDraft, responses((status = 200, body = LabelView), (status = 422, body = Problem))
+    request_body = LabelDraft, responses((status = 200, body = LabelView), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn save_label(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(draft): Json<LabelDraft>,
-) -> Result<Json<LabelView>, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let label = draft.check(&name, &site)?;
-    let kept = label.clone();
-    app.store.write(move |tx| tx.put_label(&kept)).await?;
-    app.change_site(|site| site.with_label(label.clone()));
-    let machines = site.machines().filter(|machine| machine.labels.contains(&name)).count();
-    Ok(Json(LabelView::new(&name, Some(&label), machines)))
+) -> Result<Edited<LabelView>, Reject> {
+    let save = move |change: &mut Change<'_>| {
+        let (site, entity) = (change.site(), Entity::Label(name.clone()));
+        base.check(site, &entity, || site.label(&name).map(|label| label_draft(label)), Some(&draft))?;
+        let label = draft.check(&name, site)?;
+        change.put_label(label.clone())?;
+        let site = change.site();
+        Ok::<_, Reject>(Edited::new(site, &entity, label_view(site, &name, Some(&label))))
+    };
+    admin.app.records.store.change(save).await
+}
+
+fn label_draft(label: &Label) -> LabelDraft {
+    LabelDraft { parameters: label.parameters.clone(), menu: label.menu.clone() }
 }
 
 /// Says nothing of a label any more. Machines keep it.
 #[utoipa::path(
     delete, operation_id = "labels_remove", path = "/labels/{name}", tag = "menus", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem))
+    responses((status = 204), (status = 404, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove_label(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    app.site().label(&name).ok_or_else(|| Reject::not_found("label", &name))?;
-    let gone = name.clone();
-    app.store.write(move |tx| tx.remove_label(&gone)).await?;
-    app.change_site(|site| site.without_label(&name));
-    Ok(StatusCode::NO_CONTENT)
+    let remove = |change: &mut Change<'_>, label: Arc<Label>| Ok(change.remove_label(&label.name)?);
+    named::remove(&admin, name, base, remove).await
 }
 
 /// What holds for the whole site.
 #[utoipa::path(get, operation_id = "settings_read", path = "/settings", tag = "status", responses((status = 200, body = SiteSettings)))]
-pub(super) async fn settings(State(admin): State<Admin>) -> Json<SiteSettings> {
-    Json(admin.app.site().settings().clone())
+pub(super) async fn settings(State(admin): State<Admin>) -> Edited<SiteSettings> {
+    let site = admin.app.records.site();
+    Edited::new(&site, &Entity::Settings, site.settings().clone())
 }
 
 /// Changes what holds for the whole site.
 #[utoipa::path(
     put, operation_id = "settings_save", path = "/settings", tag = "status", request_body = SiteSettings,
-    responses((status = 200, body = SiteSettings), (status = 422, body = Problem))
+    responses((status = 200, body = SiteSettings), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn save_settings(
     State(admin): State<Admin>,
+    base: Base,
     Json(settings): Json<SiteSettings>,
-) -> Result<Json<SiteSettings>, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    settings.check(&app.site())?;
-    let kept = settings.clone();
-    app.store.write(move |tx| tx.put_settings(&kept)).await?;
-    app.change_site(|site| site.with_settings(settings.clone()));
-    app.verify_soon.notify_one();
-    Ok(Json(settings))
+) -> Result<Edited<SiteSettings>, Reject> {
+    let save = move |change: &mut Change<'_>| {
+        let site = change.site();
+        base.check(site, &Entity::Settings, || site.settings().clone(), Some(&settings))?;
+        settings.check(site)?;
+        change.put_settings(settings.clone())?;
+        Ok::<_, Reject>(Edited::new(change.site(), &Entity::Settings, settings))
+    };
+    admin.app.records.store.change(save).await
 }

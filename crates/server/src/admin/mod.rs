@@ -4,6 +4,7 @@ mod answers;
 mod checks;
 mod console;
 mod content;
+mod edition;
 mod events;
 mod exports;
 mod guard;
@@ -14,6 +15,7 @@ mod installs;
 mod loaders;
 mod machines;
 mod menus;
+mod named;
 mod naming;
 mod reject;
 mod status;
@@ -27,16 +29,19 @@ use axum::{Router, middleware};
 use tokio_util::sync::CancellationToken;
 use utoipa::{
     OpenApi,
-    openapi::{Content, Ref, RefOr, ResponseBuilder, Schema, path::Operation},
+    openapi::{
+        Content, HeaderBuilder, Object, Ref, RefOr, ResponseBuilder, Schema, Type,
+        path::{Operation, ParameterBuilder, ParameterIn},
+    },
 };
 use utoipa_axum::{router::OpenApiRouter, routes};
 
-use crate::{start::Listening, state::App};
+use crate::{app::App, start::Listening};
 
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Last Mile", description = "Takes bare machines to working, recorded hosts."),
-    components(schemas(lastmile_api::Event)),
+    components(schemas(lastmile_api::Event, lastmile_api::ReportFormat)),
     tags(
         (name = "status", description = "How the service stands"),
         (name = "subnets", description = "Networks that machines boot on"),
@@ -59,7 +64,7 @@ struct Document;
 /// What every handler gets.
 #[derive(Clone)]
 pub(crate) struct Admin {
-    pub(crate) app: Arc<App>,
+    pub(crate) app: App,
     pub(crate) listening: Arc<Listening>,
     pub(crate) stop: CancellationToken,
 }
@@ -86,6 +91,8 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(loaders::list, loaders::create))
         .routes(routes!(loaders::packaged))
         .routes(routes!(loaders::add_packaged))
+        .routes(routes!(loaders::find_in_packages))
+        .routes(routes!(loaders::add_from_packages))
         .routes(routes!(loaders::read, loaders::remove))
         .routes(routes!(content::find, content::upload))
         .routes(routes!(images::list, images::create))
@@ -104,7 +111,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(menus::read, menus::save, menus::remove))
         .routes(routes!(menus::preview))
         .routes(routes!(menus::list_labels))
-        .routes(routes!(menus::save_label, menus::remove_label))
+        .routes(routes!(menus::read_label, menus::save_label, menus::remove_label))
         .routes(routes!(menus::settings, menus::save_settings))
         .routes(routes!(answers::list))
         .routes(routes!(answers::read, answers::save, answers::remove))
@@ -128,7 +135,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(history::hosts))
         .routes(routes!(history::rates))
         .routes(routes!(handovers::list))
-        .routes(routes!(handovers::save, handovers::remove))
+        .routes(routes!(handovers::read, handovers::save, handovers::remove))
         .routes(routes!(handovers::trial))
         .routes(routes!(handovers::deliveries))
         .routes(routes!(handovers::send))
@@ -146,6 +153,7 @@ pub fn openapi() -> String {
     document.info = Document::openapi().info;
     document.tags = Document::openapi().tags;
     name_problems(&mut document);
+    name_editions(&mut document);
     open_parts(&mut document);
     document.to_pretty_json().unwrap_or_default()
 }
@@ -165,6 +173,37 @@ fn name_problems(document: &mut utoipa::openapi::OpenApi) {
                     response.content.clear();
                     response.content.insert(lastmile_api::PROBLEM_JSON.into(), content);
                 }
+            }
+        }
+    }
+}
+
+/// What says which saved form is read, and which one a change is based on ([`edition`]): of everything that is refused when
+/// somebody else has changed it.
+fn name_editions(document: &mut utoipa::openapi::OpenApi) {
+    let is_guarded = |operation: &Operation| operation.responses.responses.contains_key("412");
+    let tag = || {
+        let text = Schema::Object(Object::with_type(Type::String));
+        HeaderBuilder::new().schema(text).description(Some("The saved form that this is")).build()
+    };
+    for item in document.paths.paths.values_mut() {
+        let operations = [&mut item.get, &mut item.put, &mut item.delete];
+        if !operations.iter().any(|one| one.as_ref().is_some_and(&is_guarded)) {
+            continue;
+        }
+        for operation in operations.into_iter().flatten() {
+            if let Some(RefOr::T(response)) = operation.responses.responses.get_mut("200") {
+                response.headers.insert("ETag".into(), tag());
+            }
+            if is_guarded(operation) {
+                let based_on = ParameterBuilder::new()
+                    .name("If-Match")
+                    .parameter_in(ParameterIn::Header)
+                    .description(Some(
+                        "The ETag of what the change is based on; left out, nothing is held against it",
+                    ))
+                    .schema(Some(Schema::Object(Object::with_type(Type::String))));
+                operation.parameters.get_or_insert_default().push(based_on.build());
             }
         }
     }
@@ -205,15 +244,29 @@ fn open_parts(document: &mut utoipa::openapi::OpenApi) {
             }
         }
     }
+    // What is a body of its own as well stays closed there: others are put together from an open copy of it.
     for part in parts {
-        if let Some(RefOr::T(Schema::Object(object))) = components.schemas.get_mut(&part) {
-            object.additional_properties = None;
+        let Some(RefOr::T(Schema::Object(object))) = components.schemas.get(&part) else { continue };
+        if object.additional_properties.is_none() {
+            continue;
         }
+        let mut open = object.clone();
+        open.additional_properties = None;
+        let name = format!("{part}Fields");
+        for schema in components.schemas.values_mut() {
+            if let RefOr::T(Schema::AllOf(whole)) = schema {
+                let is_it = |one: &&mut RefOr<Schema>| matches!(one, RefOr::Ref(one) if one.ref_location.ends_with(&format!("/{part}")));
+                for one in whole.items.iter_mut().filter(is_it) {
+                    *one = Ref::from_schema_name(&name).into();
+                }
+            }
+        }
+        components.schemas.insert(name, Schema::Object(open).into());
     }
 }
 
 /// The routes of the admin listener.
-pub(crate) fn router(app: Arc<App>, listening: Listening, stop: CancellationToken) -> Router {
+pub(crate) fn router(app: App, listening: Listening, stop: CancellationToken) -> Router {
     let admin = Admin { app, listening: Arc::new(listening), stop };
     let (api, _) = OpenApiRouter::new().nest(lastmile_api::BASE, api()).split_for_parts();
     api.fallback(console::serve).layer(middleware::from_fn(guard::own_host_only)).with_state(admin)

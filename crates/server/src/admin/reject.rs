@@ -6,27 +6,49 @@ use axum::{
     http::{StatusCode, header, request::Parts},
     response::{IntoResponse, Response},
 };
-use lastmile_api::{PROBLEM_JSON, Problem};
-use lastmile_core::Fault;
+use lastmile_api::{DraftDifference, PROBLEM_JSON, Problem};
+use lastmile_core::{base::Fault, site::Edition};
 use lastmile_store::StoreError;
 
 /// A call that is refused, with the words for whoever called.
 #[derive(Debug)]
-pub(super) struct Reject(Problem);
+pub(super) struct Reject(Box<Problem>);
 
 impl Reject {
     pub(super) fn new(status: StatusCode, title: &str, detail: impl Into<String>) -> Self {
-        Self(Problem {
+        Self(Box::new(Problem {
             title: title.into(),
             status: status.as_u16(),
             detail: Some(detail.into()),
             faults: Vec::new(),
-        })
+            differences: Vec::new(),
+            etag: None,
+        }))
+    }
+
+    /// Somebody has changed it since the caller read it.
+    pub(super) fn outdated(now: Edition, differences: Vec<DraftDifference>) -> Self {
+        Self(Box::new(Problem {
+            title: "Changed by somebody else".into(),
+            status: StatusCode::PRECONDITION_FAILED.as_u16(),
+            detail: Some("Somebody has changed it since you read it. Nothing was saved.".into()),
+            faults: Vec::new(),
+            differences,
+            etag: Some(lastmile_api::etag(now)),
+        }))
     }
 
     /// There is no such thing.
     pub(super) fn not_found(kind: &str, name: impl std::fmt::Display) -> Self {
         Self::new(StatusCode::NOT_FOUND, "Not found", format!("no {kind} is named '{name}'"))
+    }
+
+    /// The same where nothing was to be saved: of a question, it would only be in the way to say that nothing was.
+    pub(super) fn of_question(mut self) -> Self {
+        if !self.0.faults.is_empty() {
+            self.0.detail = None;
+        }
+        self
     }
 
     /// It is in use, or in a state that does not allow it.
@@ -37,12 +59,14 @@ impl Reject {
 
 impl From<Vec<Fault>> for Reject {
     fn from(faults: Vec<Fault>) -> Self {
-        Self(Problem {
+        Self(Box::new(Problem {
             title: "The input has faults".into(),
             status: StatusCode::UNPROCESSABLE_ENTITY.as_u16(),
             detail: Some("Nothing was saved.".into()),
             faults,
-        })
+            differences: Vec::new(),
+            etag: None,
+        }))
     }
 }
 
@@ -56,7 +80,7 @@ impl From<StoreError> for Reject {
 impl IntoResponse for Reject {
     fn into_response(self) -> Response {
         let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let body = serde_json::to_vec(&self.0).unwrap_or_default();
+        let body = serde_json::to_vec(&*self.0).unwrap_or_default();
         (status, [(header::CONTENT_TYPE, PROBLEM_JSON)], body).into_response()
     }
 }

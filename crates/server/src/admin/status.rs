@@ -8,9 +8,10 @@ use super::{Admin, reject::Json};
 pub(super) async fn read(State(admin): State<Admin>) -> Json<Status> {
     Json(Status {
         version: env!("CARGO_PKG_VERSION").into(),
-        since: admin.app.since,
+        since: admin.app.records.since,
         listens: admin.listening.lines(),
-        machines: admin.app.site().machine_count(),
-        counters: admin.app.counts.read(),
+        machines: admin.app.records.site().machine_count(),
+        trouble: admin.app.records.store.trouble(),
+        counters: admin.app.wire.counts.read(),
     })
 }

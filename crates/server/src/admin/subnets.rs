@@ -1,32 +1,49 @@
-use std::net::Ipv4Addr;
+use std::{net::Ipv4Addr, sync::Arc};
 
 use axum::{extract::State, http::StatusCode};
-use jiff::Timestamp;
 use lastmile_api::{
     Advice, LeaseState, LeaseView, Picture, Problem, Proposal, ReservationDraft, ReservationView,
-    SubnetDraft, SubnetView,
+    SubnetDraft, SubnetView, SubnetsRemoveQuery,
 };
 use lastmile_core::{
-    Id,
-    boot::{Ports, advise},
-    net::{Held, Holding, Mac, ReservedFor, Subnet, suggest},
-    site::Site,
+    base::Id,
+    decide::{
+        advice::{Ports, advise},
+        subnet::{Held, Holding, suggest},
+    },
+    model::{reservation::ReservedFor, subnet::Subnet},
+    site::{Entity, Site},
 };
+use lastmile_formats::mac::Mac;
+use lastmile_store::Change;
 
 use super::{
     Admin,
-    reject::{Json, Path, Reject},
+    edition::{Base, Edited},
+    named::{self, Named},
+    reject::{Json, Path, Query, Reject},
 };
 use crate::{
+    app::App,
+    clock,
     link::{Interface, own_addresses},
-    state::App,
     surroundings::Kernel,
 };
+
+impl Named for Subnet {
+    fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
+        site.subnet(name).ok_or_else(|| Reject::not_found("subnet", name))
+    }
+
+    fn entity(&self) -> Entity {
+        Entity::Subnet(self.id)
+    }
+}
 
 /// All subnets.
 #[utoipa::path(get, operation_id = "subnets_list", path = "/subnets", tag = "subnets", responses((status = 200, body = [SubnetView])))]
 pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<SubnetView>> {
-    let site = admin.app.site();
+    let site = admin.app.records.site();
     let mut subnets: Vec<_> = site.subnets().map(|subnet| view(&admin.app, &site, subnet)).collect();
     subnets.sort_by(|a, b| a.subnet.name.cmp(&b.subnet.name));
     Json(subnets)
@@ -40,9 +57,10 @@ pub(super) async fn list(State(admin): State<Admin>) -> Json<Vec<SubnetView>> {
 pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<SubnetDraft>,
-) -> Result<(StatusCode, Json<SubnetView>), Reject> {
-    let _alone = admin.app.admin_write.lock().await;
-    Ok((StatusCode::CREATED, Json(put(&admin.app, &draft, Id::generate()).await?)))
+) -> Result<Edited<SubnetView>, Reject> {
+    let app = admin.app.clone();
+    let create = move |change: &mut Change<'_>| save(&app, change, &draft, Id::generate());
+    Ok(admin.app.records.store.change(create).await?.created())
 }
 
 /// One subnet.
@@ -53,41 +71,51 @@ pub(super) async fn create(
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Json<SubnetView>, Reject> {
-    let site = admin.app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    Ok(Json(view(&admin.app, &site, subnet)))
+) -> Result<Edited<SubnetView>, Reject> {
+    named::read(&admin, &name, |site, subnet: &Arc<Subnet>| view(&admin.app, site, subnet))
 }
 
 /// Changes a subnet: the whole of it is replaced. Leases stay.
 #[utoipa::path(
     put, operation_id = "subnets_replace", path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)), request_body = SubnetDraft,
-    responses((status = 200, body = SubnetView), (status = 404, body = Problem), (status = 422, body = Problem))
+    responses((status = 200, body = SubnetView), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn replace(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    base: Base,
     Json(draft): Json<SubnetDraft>,
-) -> Result<Json<SubnetView>, Reject> {
-    let _alone = admin.app.admin_write.lock().await;
-    let id = admin.app.site().subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?.id;
-    Ok(Json(put(&admin.app, &draft, id).await?))
+) -> Result<Edited<SubnetView>, Reject> {
+    let app = admin.app.clone();
+    let replace = move |change: &mut Change<'_>, former: Arc<Subnet>, draft: SubnetDraft| {
+        save(&app, change, &draft, former.id)
+    };
+    named::change(&admin, name, base, draft, |_, former| SubnetDraft::from(former), replace).await
 }
 
-/// Removes a subnet. Machines on it are no longer answered; running leases are honoured by nobody.
+/// Removes a subnet, unless addresses of it are reserved. Machines on it are no longer answered; running leases are honoured by nobody.
 #[utoipa::path(
-    delete, operation_id = "subnets_remove", path = "/subnets/{name}", tag = "subnets", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem))
+    delete, operation_id = "subnets_remove", path = "/subnets/{name}", tag = "subnets",
+    params(("name" = String, Path), SubnetsRemoveQuery),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
     State(admin): State<Admin>,
     Path(name): Path<String>,
+    Query(removal): Query<SubnetsRemoveQuery>,
+    base: Base,
 ) -> Result<StatusCode, Reject> {
-    let _alone = admin.app.admin_write.lock().await;
-    let id = admin.app.site().subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?.id;
-    admin.app.store.write(move |tx| tx.remove_subnet(id)).await?;
-    admin.app.change_site(|site| site.without_subnet(id));
-    Ok(StatusCode::NO_CONTENT)
+    let remove = move |change: &mut Change<'_>, subnet: Arc<Subnet>| {
+        let (reserved, name) = (change.site().reservations_of(subnet.id).count(), &subnet.name);
+        if reserved > 0 && !removal.with_reservations.unwrap_or(false) {
+            return Err(Reject::conflict(format!(
+                "{reserved} addresses of {name} are reserved. Remove the reservations first, or have them removed with it \
+                 (`--with-reservations`)"
+            )));
+        }
+        Ok(change.remove_subnet(&subnet)?)
+    };
+    named::remove(&admin, name, base, remove).await
 }
 
 /// The leases of a subnet, in order of address: who holds or held what, until when.
@@ -99,9 +127,9 @@ pub(super) async fn leases(
     State(admin): State<Admin>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<LeaseView>>, Reject> {
-    let site = admin.app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    let book = admin.app.book();
+    let site = admin.app.records.site();
+    let subnet = Subnet::find(&site, &name)?;
+    let book = admin.app.wire.book();
     let mut leases: Vec<_> = book
         .iter()
         .filter(|record| record.subnet == subnet.id)
@@ -123,25 +151,27 @@ pub(super) async fn free(
     Path((name, address)): Path<(String, String)>,
 ) -> Result<StatusCode, Reject> {
     let app = &admin.app;
-    let site = app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let site = app.records.site();
+    let subnet = Subnet::find(&site, &name)?;
     let unknown = || Reject::not_found("lease", &address);
     let address: Ipv4Addr = address.parse().map_err(|_| unknown())?;
-    let record =
-        app.book().at(address).filter(|record| record.subnet == subnet.id).cloned().ok_or_else(unknown)?;
+    let record = app
+        .wire
+        .book()
+        .at(address)
+        .filter(|record| record.subnet == subnet.id)
+        .cloned()
+        .ok_or_else(unknown)?;
     let machine = record.client.mac().and_then(|mac| site.machine_by_mac(mac));
     let busy = machine.and_then(|machine| site.open_install(machine.id));
-    if let Some(install) =
-        busy.filter(|_| record.state == LeaseState::Bound && record.is_held(Timestamp::now()))
+    if let Some(install) = busy.filter(|_| record.state == LeaseState::Bound && record.is_held(clock::now()))
     {
         return Err(Reject::conflict(format!(
             "install {} goes on at {address}. Wait for its end, or cancel it",
             install.number
         )));
     }
-    app.store.write(move |tx| tx.remove_lease(address)).await?;
-    app.book().forget(address);
-    app.prober.forget(address);
+    app.records.free_lease(address).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -155,12 +185,12 @@ pub(super) async fn picture(
     Path(name): Path<String>,
 ) -> Result<Json<Picture>, Reject> {
     let app = &admin.app;
-    let site = app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    let now = Timestamp::now();
+    let site = app.records.site();
+    let subnet = Subnet::find(&site, &name)?;
+    let now = clock::now();
     let mut held: Vec<Held> = own_addresses()
         .into_iter()
-        .chain([app.service_for(Some(subnet)).address])
+        .chain([app.wire.service_for(Some(subnet)).address])
         .map(|address| Held { address, holding: Holding::Own, who: Some("this service".into()), until: None })
         .collect();
     held.extend(site.reservations_of(subnet.id).map(|reservation| Held {
@@ -169,7 +199,7 @@ pub(super) async fn picture(
         who: Some(whose(&site, &reservation.client)),
         until: None,
     }));
-    held.extend(app.book().iter().filter(|record| record.subnet == subnet.id).map(|record| {
+    held.extend(app.wire.book().iter().filter(|record| record.subnet == subnet.id).map(|record| {
         let holding = match record.state {
             _ if !record.is_held(now) => Holding::Remembered,
             LeaseState::Offered => Holding::Offered,
@@ -197,9 +227,9 @@ pub(super) async fn advice(
     State(admin): State<Admin>,
     Path(name): Path<String>,
 ) -> Result<Json<Advice>, Reject> {
-    let site = admin.app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    let service = admin.app.service_for(Some(subnet));
+    let site = admin.app.records.site();
+    let subnet = Subnet::find(&site, &name)?;
+    let service = admin.app.wire.service_for(Some(subnet));
     let listening = &admin.listening;
     let dhcp = listening.dhcp.first().map(|(_, address)| address.port());
     let ports = Ports {
@@ -244,7 +274,7 @@ pub(super) async fn propose(
     let seen = seen.ok_or_else(|| {
         Reject::conflict(format!("interface '{name}' has no IPv4 address. Give it a fixed one first"))
     })?;
-    let called = admin.app.site().subnet(&name).map_or_else(|| name.clone(), |_| format!("{name}-2"));
+    let called = admin.app.records.site().subnet(&name).map_or_else(|| name.clone(), |_| format!("{name}-2"));
     Ok(Json(suggest(&called, &seen)))
 }
 
@@ -257,8 +287,8 @@ pub(super) async fn reservations(
     State(admin): State<Admin>,
     Path(name): Path<String>,
 ) -> Result<Json<Vec<ReservationView>>, Reject> {
-    let site = admin.app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
+    let site = admin.app.records.site();
+    let subnet = Subnet::find(&site, &name)?;
     Ok(Json(
         site.reservations_of(subnet.id).map(|reservation| reservation_view(&site, reservation)).collect(),
     ))
@@ -275,15 +305,16 @@ pub(super) async fn reserve(
     Path(name): Path<String>,
     Json(draft): Json<ReservationDraft>,
 ) -> Result<(StatusCode, Json<ReservationView>), Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    let reservation = draft.check(subnet, &site, &own(app))?;
-    let kept = reservation.clone();
-    app.store.write(move |tx| tx.put_reservation(&kept)).await?;
-    app.change_site(|site| site.with_reservation(reservation.clone()));
-    Ok((StatusCode::CREATED, Json(reservation_view(&site, &reservation))))
+    let own = own(&admin.app);
+    let reserve = move |change: &mut Change<'_>| {
+        let site = change.site();
+        let subnet = Subnet::find(site, &name)?;
+        let reservation = draft.check(subnet, site, &own)?;
+        let view = reservation_view(site, &reservation);
+        change.put_reservation(reservation)?;
+        Ok::<_, Reject>(view)
+    };
+    Ok((StatusCode::CREATED, Json(admin.app.records.store.change(reserve).await?)))
 }
 
 /// Ends a reservation. Who holds the address keeps it until the lease ends.
@@ -296,41 +327,43 @@ pub(super) async fn unreserve(
     State(admin): State<Admin>,
     Path((name, address)): Path<(String, String)>,
 ) -> Result<StatusCode, Reject> {
-    let app = &admin.app;
-    let _alone = app.admin_write.lock().await;
-    let site = app.site();
-    let subnet = site.subnet(&name).ok_or_else(|| Reject::not_found("subnet", &name))?;
-    let unknown = || Reject::not_found("reservation", &address);
-    let at: Ipv4Addr = address.parse().map_err(|_| unknown())?;
-    let reservation =
-        site.reservation_at(at).filter(|known| known.subnet == subnet.id).ok_or_else(unknown)?;
-    app.store.write(move |tx| tx.remove_reservation(at)).await?;
-    app.change_site(|site| site.without_reservation(reservation));
+    let unreserve = move |change: &mut Change<'_>| {
+        let site = change.site();
+        let subnet = Subnet::find(site, &name)?;
+        let unknown = || Reject::not_found("reservation", &address);
+        let at: Ipv4Addr = address.parse().map_err(|_| unknown())?;
+        let reservation = site.reservation_at(at).filter(|known| known.subnet == subnet.id);
+        let reservation = reservation.cloned().ok_or_else(unknown)?;
+        Ok::<_, Reject>(change.remove_reservation(&reservation)?)
+    };
+    admin.app.records.store.change(unreserve).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// The caller holds the lock of those who change the site.
-async fn put(app: &App, draft: &SubnetDraft, id: Id<Subnet>) -> Result<SubnetView, Reject> {
-    let subnet = draft.check(id, &app.site(), &own(app))?;
-    let kept = subnet.clone();
-    app.store.write(move |tx| tx.put_subnet(&kept)).await?;
-    app.change_site(|site| site.with_subnet(subnet.clone()));
-    Ok(view(app, &app.site(), &subnet))
+fn save(
+    app: &App,
+    change: &mut Change<'_>,
+    draft: &SubnetDraft,
+    id: Id<Subnet>,
+) -> Result<Edited<SubnetView>, Reject> {
+    let subnet = draft.check(id, change.site(), &own(app))?;
+    change.put_subnet(subnet.clone())?;
+    Ok(Edited::new(change.site(), &Entity::Subnet(id), view(app, change.site(), &subnet)))
 }
 
 /// Every address that is this service's.
 fn own(app: &App) -> Vec<Ipv4Addr> {
     let mut own = own_addresses();
-    own.extend(app.services.addresses());
+    own.extend(app.wire.services.addresses());
     own.sort_unstable();
     own.dedup();
     own
 }
 
 fn view(app: &App, site: &Site, subnet: &Subnet) -> SubnetView {
-    let now = Timestamp::now();
+    let now = clock::now();
     let (mut leased, mut quarantined) = (0, 0);
-    for record in app.book().iter().filter(|record| record.subnet == subnet.id && record.is_held(now)) {
+    for record in app.wire.book().iter().filter(|record| record.subnet == subnet.id && record.is_held(now)) {
         match record.state {
             LeaseState::Bound => leased += 1,
             LeaseState::Quarantined => quarantined += 1,
@@ -343,7 +376,7 @@ fn view(app: &App, site: &Site, subnet: &Subnet) -> SubnetView {
         leased,
         quarantined,
         reserved: site.reservations_of(subnet.id).count(),
-        service: app.service_for(Some(subnet)).address,
+        service: app.wire.service_for(Some(subnet)).address,
     }
 }
 
@@ -351,7 +384,10 @@ fn machine_name(site: &Site, mac: Mac) -> Option<String> {
     site.machine_by_mac(mac).map(|machine| machine.name.clone())
 }
 
-fn reservation_view(site: &Site, reservation: &lastmile_core::net::Reservation) -> ReservationView {
+fn reservation_view(
+    site: &Site,
+    reservation: &lastmile_core::model::reservation::Reservation,
+) -> ReservationView {
     let machine = match &reservation.client {
         ReservedFor::Mac(mac) => machine_name(site, *mac),
         ReservedFor::Uuid(_) | ReservedFor::ClientId(_) => None,

@@ -1,4 +1,4 @@
-use std::{convert::Infallible, time::Duration};
+use std::{convert::Infallible, sync::Arc, time::Duration};
 
 use axum::{
     extract::State,
@@ -9,21 +9,19 @@ use axum::{
     },
 };
 use futures_util::Stream;
-use jiff::Timestamp;
-use lastmile_api::{NewcomerView, Problem, Trace, TraceComparison, TraceLine};
+use lastmile_api::{NewcomerView, Problem, Trace, TraceComparison, TraceLine, TracesCompareQuery};
 use lastmile_core::{
-    net::Mac,
+    report::trace::{TraceEvent, compare, diagnose, last_boot, pcapng},
     site::Site,
-    trace::{TraceEvent, compare, diagnose, last_boot, pcapng},
 };
-use serde::Deserialize;
+use lastmile_formats::mac::Mac;
 use tokio::sync::broadcast::error::RecvError;
 
 use super::{
     Admin,
     reject::{Json, Path, Query, Reject},
 };
-use crate::{link::Interface, state::App};
+use crate::{app::App, clock, link::Interface};
 
 /// A sign of life, so that a reader notices a connection that is gone.
 const KEEP_ALIVE: Duration = Duration::from_secs(15);
@@ -44,14 +42,14 @@ fn who(site: &Site, text: &str) -> Result<(String, Vec<Mac>), Reject> {
     })
 }
 
-fn trace_of(app: &App, text: &str) -> Result<(Trace, Vec<TraceEvent>), Reject> {
-    let (name, macs) = who(&app.site(), text)?;
-    let events = app.traces().of(&macs);
+fn trace_of(app: &App, text: &str) -> Result<(Trace, Vec<Arc<TraceEvent>>), Reject> {
+    let (name, macs) = who(&app.records.site(), text)?;
+    let events = app.wire.traces().of(&macs);
     let trace = Trace {
         who: name,
         macs: macs.iter().map(ToString::to_string).collect(),
-        diagnoses: diagnose(&events, Timestamp::now()),
-        lines: events.iter().map(TraceLine::from).collect(),
+        diagnoses: diagnose(&events, clock::now()),
+        lines: events.iter().map(|event| TraceLine::from(&**event)).collect(),
         last_boot: last_boot(&events).first().map(|event| event.number),
     };
     Ok((trace, events))
@@ -63,7 +61,7 @@ fn trace_of(app: &App, text: &str) -> Result<(Trace, Vec<TraceEvent>), Reject> {
     responses((status = 200, body = [NewcomerView]))
 )]
 pub(super) async fn newcomers(State(admin): State<Admin>) -> Json<Vec<NewcomerView>> {
-    let traces = admin.app.traces();
+    let traces = admin.app.wire.traces();
     let seen = traces.newcomers().take(NEWCOMERS).filter_map(|mac| {
         let events = traces.of(&[mac]);
         let last = events.last()?;
@@ -82,24 +80,16 @@ pub(super) async fn read(State(admin): State<Admin>, Path(who): Path<String>) ->
     Ok(Json(trace_of(&admin.app, &who)?.0))
 }
 
-/// Whose boot is on the other side.
-#[derive(Debug, Deserialize, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(super) struct With {
-    /// A machine's name or a newcomer's MAC address.
-    with: String,
-}
-
 /// The last boots of two machines beside each other, the first difference marked.
 #[utoipa::path(
     get, operation_id = "traces_compare", path = "/traces/{who}/comparison", tag = "traces",
-    params(("who" = String, Path), With),
+    params(("who" = String, Path), TracesCompareQuery),
     responses((status = 200, body = TraceComparison), (status = 404, body = Problem))
 )]
 pub(super) async fn comparison(
     State(admin): State<Admin>,
     Path(who): Path<String>,
-    Query(With { with }): Query<With>,
+    Query(TracesCompareQuery { with }): Query<TracesCompareQuery>,
 ) -> Result<Json<TraceComparison>, Reject> {
     let (left, left_events) = trace_of(&admin.app, &who)?;
     let (right, right_events) = trace_of(&admin.app, &with)?;
@@ -142,8 +132,8 @@ pub(super) async fn follow(
     State(admin): State<Admin>,
     Path(text): Path<String>,
 ) -> Result<Sse<impl Stream<Item = Result<SseEvent, Infallible>>>, Reject> {
-    let (_, macs) = who(&admin.app.site(), &text)?;
-    let mut events = admin.app.trace_events.subscribe();
+    let (_, macs) = who(&admin.app.records.site(), &text)?;
+    let mut events = admin.app.wire.trace_events.subscribe();
     let stop = admin.stop;
     let stream = async_stream::stream! {
         loop {

@@ -9,7 +9,7 @@ use super::{
     Admin,
     reject::{Json, Path, Reject},
 };
-use crate::intake::UploadError;
+use crate::library::UploadError;
 
 /// Header that says where a piece begins, as the IETF's draft on resumable uploads has it.
 const OFFSET: &str = "upload-offset";

@@ -1,19 +1,19 @@
 //! A file on its way to a machine by HTTP, and what is recorded of it.
 
-use std::{collections::VecDeque, io, sync::Arc};
+use std::{collections::VecDeque, io};
 
 use axum::body::Bytes;
-use lastmile_core::trace::{FileRequest, Seen, TransferEnd};
+use lastmile_core::report::trace::{FileRequest, Seen, TransferEnd};
 
 use super::{Served, http::Asked, sendfile::Runs};
 use crate::{
-    content::{BlockingReader, Content, ContentReader, OnFile},
-    state::App,
+    boot::Parts,
+    library::{BlockingReader, Content, ContentReader, OnFile},
 };
 
 /// What is recorded once the last octet was handed over, or once it is certain that it will not be.
 pub(super) struct Delivery {
-    app: Arc<App>,
+    parts: Parts,
     served: Option<Served>,
     asked: Asked,
     size: u64,
@@ -22,16 +22,16 @@ pub(super) struct Delivery {
 
 impl Delivery {
     /// Of `size` octets of what is served.
-    pub(super) const fn new(app: Arc<App>, served: Served, asked: Asked, size: u64) -> Self {
-        Self { app, served: Some(served), asked, size, sent: 0 }
+    pub(super) const fn new(parts: Parts, served: Served, asked: Asked, size: u64) -> Self {
+        Self { parts, served: Some(served), asked, size, sent: 0 }
     }
 
     /// The last octet is about to leave. `whole` says whether it was the whole file.
     async fn complete(mut self, whole: bool) {
-        let evidence = self.served.as_mut().and_then(|served| served.evidence.take());
+        let follows = self.served.as_mut().and_then(|served| served.follows.take());
         self.trace(TransferEnd::Done);
-        if let Some((machine, evidence)) = evidence.filter(|_| whole) {
-            self.app.see_or_log(machine, evidence).await;
+        if let Some(follows) = follows.filter(|_| whole) {
+            self.parts.follow(follows).await;
         }
     }
 
@@ -41,7 +41,7 @@ impl Delivery {
         let revision = self.served.as_ref().and_then(|served| served.revision);
         self.trace(TransferEnd::Unreadable(error.to_string()));
         if let Some(revision) = revision {
-            self.app.doubt(revision).await;
+            self.parts.records.mark_suspect(&self.parts.library, revision).await;
         }
     }
 
@@ -52,14 +52,16 @@ impl Delivery {
 
     fn trace(&mut self, end: TransferEnd) {
         let Some(served) = self.served.take() else { return };
-        let Some(mac) = served.mac else { return };
+        let (Some(mac), also) = (served.mac, served.also) else { return };
         let file = FileRequest {
             decision: served.decision,
             size: self.size,
             delivered: if end == TransferEnd::Done { self.size } else { self.sent },
             ..self.asked.request(served.role, served.what, end)
         };
-        self.app.trace(mac, self.asked.at(), Seen::File(Box::new(file)));
+        for mac in [Some(mac), also].into_iter().flatten() {
+            self.parts.records.trace(mac, self.asked.at(), Seen::File(Box::new(file.clone())));
+        }
     }
 }
 

@@ -3,19 +3,23 @@
 use std::{net::IpAddr, sync::Arc};
 
 use lastmile_core::{
-    Id,
-    boot::{Language, Loader, Request},
-    image::{FileEntry, Revision, Start},
-    install::Evidence,
-    machine::Machine,
-    net::Mac,
+    base::Id,
+    decide::{boot::Request, install::Evidence},
+    model::{
+        image::{FileEntry, Revision, Start},
+        loader::{Language, Loader},
+        machine::Machine,
+    },
+    report::trace::{Decision, Role, TransferEnd},
     site::Site,
+};
+use lastmile_formats::{
+    mac::Mac,
     tftp::{PathError, ServedPath},
-    trace::{Decision, Role, TransferEnd},
 };
 
-use super::{listing, menus};
-use crate::{content::Content, state::App};
+use super::{Parts, listing, menus};
+use crate::library::Content;
 
 /// Files that shim asks for beside itself and does without, and modules that our menus try: their absence is no fault.
 const OPTIONAL: [&str; 5] =
@@ -37,14 +41,37 @@ pub(crate) struct Served {
     pub(crate) media: Media,
     /// The revision that it is of.
     pub(crate) revision: Option<Id<Revision>>,
+    /// In whose trace it is noted.
     pub(crate) mac: Option<Mac>,
-    pub(crate) evidence: Option<(Id<Machine>, Evidence)>,
+    /// And in whose beside.
+    pub(crate) also: Option<Mac>,
+    /// What follows once it was delivered whole.
+    pub(crate) follows: Option<Follows>,
     /// What it is in the boot.
     pub(crate) role: Role,
     /// What it is, for the trace.
     pub(crate) what: String,
     /// The boot plan that it follows from, where it follows from one.
     pub(crate) decision: Option<Decision>,
+}
+
+/// What follows from a delivery: a step of its own, after what was decided.
+#[derive(Debug, Clone)]
+pub(crate) enum Follows {
+    /// It is evidence about the machine's install.
+    Evidence(Id<Machine>, Evidence),
+    /// The machine's install has begun too often, and is stopped.
+    Stall(Id<Machine>),
+}
+
+impl Parts {
+    /// Takes the step that follows from a delivery.
+    pub(crate) async fn follow(&self, follows: Follows) {
+        match follows {
+            Follows::Evidence(machine, evidence) => self.records.see_or_log(machine, evidence).await,
+            Follows::Stall(machine) => self.records.stall(machine).await,
+        }
+    }
 }
 
 /// Why nothing is served.
@@ -91,9 +118,9 @@ impl Refusal {
 
 impl Asker {
     /// From the source of a request.
-    pub(crate) fn new(app: &App, address: IpAddr) -> Self {
+    pub(crate) fn new(parts: &Parts, address: IpAddr) -> Self {
         let mac = match address {
-            IpAddr::V4(v4) => app.mac_of(v4),
+            IpAddr::V4(v4) => parts.wire.speaker_at(&parts.records.site(), v4),
             IpAddr::V6(_) => None,
         };
         Self { address, mac }
@@ -116,6 +143,8 @@ pub(crate) struct Manner<'a> {
 pub(crate) enum Media {
     /// Anything.
     Octets,
+    /// A whole disc, which firmware starts from memory.
+    Disc,
     /// A text that was made for the one who asked.
     Text,
     /// A folder, as a page of links relative to it.
@@ -127,6 +156,8 @@ impl Media {
     pub(crate) const fn as_str(self) -> &'static str {
         match self {
             Self::Octets => "application/octet-stream",
+            // UEFI 2.10, section 24.7.1.
+            Self::Disc => "application/vnd.efi-iso",
             Self::Text => "text/plain; charset=utf-8",
             Self::Folder => "text/html; charset=utf-8",
         }
@@ -135,39 +166,44 @@ impl Media {
 
 /// Finds what `name` means to `asker`.
 pub(crate) async fn resolve(
-    app: &App,
+    parts: &Parts,
     asker: Asker,
     name: &str,
     manner: Manner<'_>,
 ) -> Result<Served, Refusal> {
     let path = ServedPath::parse(name)?;
-    let site = app.site();
+    let site = parts.records.site();
     let not_found = || not_found(&site, &path);
     match Request::recognise(&path) {
         Request::Loader { mac, name, file } => {
             let mac = mac.or(asker.mac);
-            let machine = mac.and_then(|mac| site.machine_by_mac(mac));
+            // What is in a loader is no secret; whoever asks in another's name changes nothing of it.
+            let own = mac.filter(|mac| parts.wire.identify(&site, *mac, asker.address).is_own());
+            let machine = own.and_then(|mac| site.machine_by_mac(mac));
             let loader = site.loader(name).ok_or_else(not_found)?;
             let file = loader.find(file).ok_or_else(not_found)?;
             let evidence = machine.map(|machine| (machine.id, Evidence::Loader { file: file.path.clone() }));
-            if let (Some(mac), true) = (mac, file.path == loader.boot_file) {
-                app.note_loader(mac, loader);
+            if let (Some(mac), true) = (own, file.path == loader.boot_file) {
+                parts.wire.note_loader(mac, loader);
             }
-            of_loader(app, loader, file, mac, evidence).ok_or_else(not_found)
+            of_loader(parts, loader, file, mac, evidence).ok_or_else(not_found)
         }
-        Request::BesideLoader => beside(app, &site, asker.mac, &path),
+        Request::BesideLoader => beside(parts, &site, asker.mac, &path),
         Request::GrubMenu { mac } | Request::PxelinuxMenu { mac } => {
             let mac = mac.or(asker.mac).ok_or(Refusal::Stranger { address: asker.address })?;
-            Ok(menus::menu(app, mac, asker.address, language(&path)).await)
+            Ok(menus::menu(parts, mac, asker.address, language(&path), manner).await)
         }
-        Request::ScriptMenu { mac } => Ok(menus::menu(app, mac, asker.address, Language::Script).await),
+        Request::ScriptMenu { mac } => {
+            Ok(menus::menu(parts, mac, asker.address, Language::Script, manner).await)
+        }
         Request::Picked { mac, key, language } => {
             let pick = menus::Pick { mac, address: asker.address, key, language };
-            menus::picked(app, &site, pick, manner).await
+            menus::picked(parts, &site, pick, manner).await
         }
         Request::Image { mac, image, revision, file } => {
             let revision = site.revision_of(image, revision).ok_or_else(not_found)?;
-            let found = image_file(app, &site, mac, revision, file);
+            let is_own = parts.wire.identify(&site, mac, asker.address).is_own();
+            let found = image_file(parts, &site, (mac, is_own), revision, file);
             let folder =
                 || folder(revision, mac, file).filter(|_| manner.folders && revision.is_ready()).map(Ok);
             found.or_else(folder).unwrap_or_else(|| Err(not_found()))
@@ -180,18 +216,19 @@ fn language(path: &ServedPath) -> Language {
 }
 
 fn of_loader(
-    app: &App,
+    parts: &Parts,
     loader: &Loader,
     file: &FileEntry,
     mac: Option<Mac>,
     evidence: Option<(Id<Machine>, Evidence)>,
 ) -> Option<Served> {
     Some(Served {
-        content: app.library.content(file)?,
+        content: parts.library.content(file)?,
         media: Media::Octets,
         revision: None,
         mac,
-        evidence,
+        also: None,
+        follows: evidence.map(|(machine, evidence)| Follows::Evidence(machine, evidence)),
         role: loader_role(loader, file),
         what: format!("loader file {}", file.path),
         decision: None,
@@ -199,29 +236,31 @@ fn of_loader(
 }
 
 /// What a loader keeps beside itself, or what an application that was handed over to asks for by paths of its own.
-fn beside(app: &App, site: &Site, mac: Option<Mac>, path: &ServedPath) -> Result<Served, Refusal> {
-    if let Some((loader, file)) = beside_loader(app, site, mac, path.as_str())
-        && let Some(served) = of_loader(app, loader, file, mac, None)
+fn beside(parts: &Parts, site: &Site, mac: Option<Mac>, path: &ServedPath) -> Result<Served, Refusal> {
+    if let Some((loader, file)) = beside_loader(parts, site, mac, path.as_str())
+        && let Some(served) = of_loader(parts, loader, file, mac, None)
     {
         return Ok(served);
     }
-    let started = mac.and_then(|mac| Some((mac, site.revision(app.program_of(mac)?)?)));
+    let started = mac.and_then(|mac| Some((mac, site.revision(parts.wire.program_of(mac)?)?)));
     if let Some((mac, revision)) = started {
         // Boot managers ask from the root of the server, wherever they themselves came from.
         let whole = path.as_str();
         let ends = std::iter::once(whole).chain(whole.match_indices('/').map(|(at, _)| &whole[at + 1..]));
-        if let Some(found) = ends.filter_map(|end| image_file(app, site, mac, revision, end)).next() {
+        if let Some(found) = ends.filter_map(|end| image_file(parts, site, (mac, true), revision, end)).next()
+        {
             return found;
         }
     }
     Err(not_found(site, path))
 }
 
-/// A file of a revision, or its ISO; `None` if there is no such path.
+/// A file of a revision, or its ISO; `None` if there is no such path. What is in an image is no secret; whoever asks in
+/// another's name changes nothing of it.
 fn image_file(
-    app: &App,
+    parts: &Parts,
     site: &Site,
-    mac: Mac,
+    (mac, is_own): (Mac, bool),
     revision: &Arc<Revision>,
     path: &str,
 ) -> Option<Result<Served, Refusal>> {
@@ -230,8 +269,8 @@ fn image_file(
     let found = followed.as_ref().and_then(|path| revision.manifest.find(path));
     let is_iso = found.is_none() && path == format!("{}.iso", revision.image_name);
     let (content, what) = match found {
-        Some(file) => (app.library.content_of(revision, file)?, format!("{} of {name}", file.path)),
-        None if is_iso => (app.library.whole(revision)?, format!("ISO of {name}")),
+        Some(file) => (parts.library.content_of(revision, file)?, format!("{} of {name}", file.path)),
+        None if is_iso => (parts.library.whole(revision)?, format!("ISO of {name}")),
         None => return None,
     };
     if !revision.is_ready() {
@@ -243,11 +282,14 @@ fn image_file(
         Some(file) if revision.start.initrds().contains(&file.path) => Role::Initrd,
         _ => Role::ImageFile,
     };
-    if matches!(revision.start, Start::Program { .. }) && role == Role::Kernel {
-        app.note_program(mac, revision.id);
+    if matches!(revision.start, Start::Program { .. }) && role == Role::Kernel && is_own {
+        parts.wire.note_program(mac, revision.id);
     }
-    let evidence = found.and_then(|file| start_of_install(site, mac, revision, file, &role));
-    Some(Ok(Served { evidence, ..of_revision(revision, mac, content, Media::Octets, role, what) }))
+    let own = found.filter(|_| is_own);
+    let evidence = own.and_then(|file| start_of_install(site, mac, revision, file, &role));
+    let follows = evidence.map(|(machine, evidence)| Follows::Evidence(machine, evidence));
+    let media = if is_iso { Media::Disc } else { Media::Octets };
+    Some(Ok(Served { follows, ..of_revision(revision, mac, content, media, role, what) }))
 }
 
 /// That a machine fetched what its install is started with.
@@ -279,6 +321,7 @@ fn folder(revision: &Arc<Revision>, mac: Mac, path: &str) -> Option<Served> {
 /// The path that `path` leads to when symbolic links are followed.
 fn follow(revision: &Revision, path: &str) -> Option<String> {
     match &revision.volume {
+        _ if path.is_empty() => Some(String::new()),
         Some(volume) => volume.follow(path),
         None => Some(path.to_owned()),
     }
@@ -297,7 +340,8 @@ fn of_revision(
         media,
         revision: Some(revision.id),
         mac: Some(mac),
-        evidence: None,
+        also: None,
+        follows: None,
         role,
         what,
         decision: None,
@@ -328,12 +372,12 @@ fn loader_role(loader: &Loader, file: &FileEntry) -> Role {
 /// A module or list that a loader asks for under a prefix built into it. Of the loader that the machine was given
 /// first; where that is not known, the folder (`x86_64-efi`, `i386-pc`) tells the loaders' files apart.
 fn beside_loader<'a>(
-    app: &App,
+    parts: &Parts,
     site: &'a Site,
     mac: Option<Mac>,
     path: &str,
 ) -> Option<(&'a Arc<Loader>, &'a FileEntry)> {
-    let given = mac.and_then(|mac| app.loader_of(site, mac));
+    let given = mac.and_then(|mac| parts.wire.loader_of(site, mac));
     let found = |loader: &'a Arc<Loader>| Some((loader, Loader::find(loader, path)?));
     given.and_then(found).or_else(|| site.loaders().find_map(found))
 }

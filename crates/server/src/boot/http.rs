@@ -1,6 +1,6 @@
 //! The boot listener: machines only, no log-in. The same paths as TFTP, answer files, and reports.
 
-use std::{net::SocketAddr, sync::Arc, time::Instant};
+use std::{net::SocketAddr, time::Instant};
 
 use axum::{
     Extension, Router,
@@ -8,14 +8,16 @@ use axum::{
     extract::{ConnectInfo, Path, Query, State},
     http::{HeaderMap, Method, StatusCode, Uri, header},
     response::{IntoResponse, Response},
-    routing::{any, get},
+    routing::get,
 };
 use base64::{Engine, engine::general_purpose::STANDARD};
 use jiff::Timestamp;
 use lastmile_core::{
-    image::Sha256,
-    install::{Actual, Install, ReportStage},
-    trace::{FileRequest, Report, Role, Seen, TransferEnd, Wire},
+    model::{
+        image::Sha256,
+        install::{Actual, Install, ReportStage},
+    },
+    report::trace::{FileRequest, Report, Role, Seen, TransferEnd, Wire},
 };
 use serde::Deserialize;
 
@@ -28,10 +30,7 @@ use super::{
     resolve,
     sendfile::Runs,
 };
-use crate::{
-    link::v4,
-    state::{App, count},
-};
+use crate::{boot::Parts, clock, limits::Lines, link::v4, wire::count};
 
 /// Characters of a path and of a client's own name that the trace keeps.
 const PATH_KEPT: usize = 512;
@@ -40,19 +39,25 @@ const AGENT_KEPT: usize = 128;
 const REPORT_TEXT: usize = 1000;
 
 /// The routes of the boot listener.
-pub(crate) fn router(app: Arc<App>, secure: bool) -> Router {
+pub(crate) fn router(parts: Parts, secure: bool) -> Router {
     Router::new()
         .route("/answers/{token}/{file}", get(answer_file))
-        .route("/report/{token}/log", any(log))
-        .route("/report/{token}/{stage}", any(report))
+        .route("/report/{token}/log", get(log).post(log).head(only_get_and_post))
+        .route("/report/{token}/{stage}", get(report).post(report).head(only_get_and_post))
         .fallback(file)
-        .with_state(Boot { app, secure })
+        .with_state(Boot { parts, secure })
+}
+
+/// Reports are made by GET or POST: whoever only looks whether the URL is there reports nothing (RFC 9110, section 9.2.1).
+async fn only_get_and_post() -> Response {
+    let allow = [(header::ALLOW, "GET, POST")];
+    (StatusCode::METHOD_NOT_ALLOWED, allow, "Reports are made by GET or POST.\n").into_response()
 }
 
 /// A listener's own part of every request.
 #[derive(Clone)]
 struct Boot {
-    app: Arc<App>,
+    parts: Parts,
     /// Whether it speaks HTTPS.
     secure: bool,
 }
@@ -65,29 +70,29 @@ async fn file(
     uri: Uri,
     headers: HeaderMap,
 ) -> Response {
-    let app = boot.app;
+    let parts = boot.parts;
     if method != Method::GET && method != Method::HEAD {
-        count(&app.counts.http_refused);
+        count(&parts.wire.counts.http_refused);
         return plain(StatusCode::METHOD_NOT_ALLOWED, "Files are read with GET or HEAD.\n");
     }
     let name = percent_encoding::percent_decode_str(uri.path()).decode_utf8_lossy().into_owned();
-    let asker = Asker::new(&app, ends.peer.ip());
+    let asker = Asker::new(&parts, ends.peer.ip());
     let asked = Asked::new(ends, &method, &name, &headers, boot.secure);
     // Not part of the path: the trace never holds it.
     let phrase = uri.query().and_then(phrase);
     let head = method == Method::HEAD;
-    match resolve(&app, asker, &name, Manner { phrase: phrase.as_deref(), head, folders: true }).await {
+    match resolve(&parts, asker, &name, Manner { phrase: phrase.as_deref(), head, folders: true }).await {
         // The links on a folder's page are relative to it.
         Ok(served) if served.media == Media::Folder && !uri.path().ends_with('/') => {
             let location = format!("{}/", uri.path());
             (StatusCode::MOVED_PERMANENTLY, [(header::LOCATION, location)]).into_response()
         }
-        Ok(served) => serve(app, served, Asks { head, headers: &headers, runs }, asked).await,
+        Ok(served) => serve(parts, served, Asks { head, headers: &headers, runs }, asked).await,
         Err(refusal) => {
-            count(&app.counts.http_refused);
+            count(&parts.wire.counts.http_refused);
             if let Some(mac) = asker.mac {
                 let file = asked.request(Role::Unknown, String::new(), refusal.end());
-                app.trace(mac, asked.at, Seen::File(Box::new(file)));
+                parts.records.trace(mac, asked.at, Seen::File(Box::new(file)));
             }
             let status = match refusal {
                 Refusal::Path(_) => StatusCode::BAD_REQUEST,
@@ -133,7 +138,7 @@ impl Asked {
     fn new(ends: Ends, method: &Method, path: &str, headers: &HeaderMap, secure: bool) -> Self {
         let agent = headers.get(header::USER_AGENT).and_then(|agent| agent.to_str().ok());
         Self {
-            at: Timestamp::now(),
+            at: clock::now(),
             began: Instant::now(),
             ends,
             method: method.to_string(),
@@ -166,7 +171,7 @@ impl Asked {
 }
 
 /// Sends content with its digest (RFC 9530), or the part of it that is wanted.
-async fn serve(app: Arc<App>, served: Served, asks: Asks<'_>, asked: Asked) -> Response {
+async fn serve(parts: Parts, served: Served, asks: Asks<'_>, asked: Asked) -> Response {
     let size = served.content.size();
     let tag = format!("\"{}\"", served.content.tag());
     let (part, start, end) = match Wanted::of(asks.headers, size, &tag) {
@@ -181,7 +186,7 @@ async fn serve(app: Arc<App>, served: Served, asks: Asks<'_>, asked: Asked) -> R
     let (sha256, media) = (served.content.sha256(), served.media);
     let source = match Source::open(&served.content, asks.runs).await {
         Ok(source) => source,
-        Err(error) => return unreadable(&app, served, &asked, &error).await,
+        Err(error) => return unreadable(&parts, served, &asked, &error).await,
     };
     let mut response = Response::builder()
         .status(if part { StatusCode::PARTIAL_CONTENT } else { StatusCode::OK })
@@ -195,25 +200,25 @@ async fn serve(app: Arc<App>, served: Served, asks: Asks<'_>, asked: Asked) -> R
     if part {
         response = response.header(header::CONTENT_RANGE, format!("bytes {start}-{}/{size}", end - 1));
     }
-    let delivery = Delivery::new(app.clone(), served, asked, end - start);
+    let delivery = Delivery::new(parts.clone(), served, asked, end - start);
     let body = if asks.head {
         delivery.probed();
         Body::empty()
     } else {
-        count(&app.counts.http_served);
+        count(&parts.wire.counts.http_served);
         Body::from_stream(stream(source, (start, end), size, delivery))
     };
     response.body(body).unwrap_or_else(|_| StatusCode::INTERNAL_SERVER_ERROR.into_response())
 }
 
-async fn unreadable(app: &App, served: Served, asked: &Asked, error: &std::io::Error) -> Response {
+async fn unreadable(parts: &Parts, served: Served, asked: &Asked, error: &std::io::Error) -> Response {
     tracing::error!(what = served.what, "cannot be read: {error}");
     if let Some(revision) = served.revision {
-        app.doubt(revision).await;
+        parts.records.mark_suspect(&parts.library, revision).await;
     }
     if let Some(mac) = served.mac {
         let file = asked.request(served.role, served.what, TransferEnd::Unreadable(error.to_string()));
-        app.trace(mac, asked.at, Seen::File(Box::new(file)));
+        parts.records.trace(mac, asked.at, Seen::File(Box::new(file)));
     }
     plain(StatusCode::SERVICE_UNAVAILABLE, "The file cannot be read.\n")
 }
@@ -230,12 +235,12 @@ async fn answer_file(
     headers: HeaderMap,
     Path((token, file)): Path<(String, String)>,
 ) -> Response {
-    let app = boot.app;
+    let parts = boot.parts;
     // The token is a secret: the trace has the file's name alone.
     let asked = Asked::new(ends, &method, &file, &headers, boot.secure);
-    match machine_files::answer_file(&app, ends.peer.ip(), &token, &file).await {
+    match machine_files::answer_file(&parts, ends.peer.ip(), &token, &file, method == Method::HEAD).await {
         Ok((install, text)) => {
-            count(&app.counts.http_served);
+            count(&parts.wire.counts.http_served);
             let digest = Sha256::of(text.as_bytes());
             let size = text.len() as u64;
             let what = format!("answer file {}", digest.short());
@@ -244,12 +249,12 @@ async fn answer_file(
                 delivered: size,
                 ..asked.request(Role::Answers, what, TransferEnd::Done)
             };
-            note(&app, &install, asked.at, Seen::File(Box::new(request)));
+            note(&parts, &install, asked.at, Seen::File(Box::new(request)));
             let digest = repr_digest(&digest);
             let headers = [("content-type", "text/plain; charset=utf-8".to_owned()), ("repr-digest", digest)];
             (headers, text).into_response()
         }
-        Err(refusal) => refuse(&app, ends.peer, &refusal),
+        Err(refusal) => refuse(&parts, ends.peer, &refusal),
     }
 }
 
@@ -276,11 +281,11 @@ async fn report(
     Path((token, stage)): Path<(String, String)>,
     Query(words): Query<ReportText>,
 ) -> Response {
-    let (app, at) = (boot.app, Timestamp::now());
+    let (parts, at) = (boot.parts, clock::now());
     let stage = match stage.parse::<ReportStage>() {
         Ok(stage) => stage,
         Err(error) => {
-            count(&app.counts.http_refused);
+            count(&parts.wire.counts.http_refused);
             return plain(StatusCode::NOT_FOUND, format!("{error}\n"));
         }
     };
@@ -293,30 +298,35 @@ async fn report(
             kernel: said(words.kernel),
             is_first_boot_failed: words.first_boot.is_some_and(|result| result != "0"),
         };
-        return match machine_files::booted(&app, ends.peer.ip(), &token, actual).await {
+        return match machine_files::booted(&parts, ends.peer.ip(), &token, actual).await {
             Ok(install) => {
-                count(&app.counts.http_served);
+                count(&parts.wire.counts.http_served);
                 let report =
                     Report { from: v4(ends.peer), to: v4(ends.local), stage, text, install: install.number };
-                note(&app, &install, at, Seen::Report(Box::new(report)));
+                note(&parts, &install, at, Seen::Report(Box::new(report)));
                 plain(StatusCode::OK, "taken\n")
             }
-            Err(refusal) => refuse(&app, ends.peer, &refusal),
+            Err(refusal) => refuse(&parts, ends.peer, &refusal),
         };
     }
-    match machine_files::report(&app, ends.peer.ip(), &token, stage, text.clone()).await {
+    match machine_files::report(&parts, ends.peer.ip(), &token, stage, text.clone()).await {
         Ok(install) => {
-            count(&app.counts.http_served);
+            count(&parts.wire.counts.http_served);
             if let Some(install) = install {
                 let report =
                     Report { from: v4(ends.peer), to: v4(ends.local), stage, text, install: install.number };
-                note(&app, &install, at, Seen::Report(Box::new(report)));
+                note(&parts, &install, at, Seen::Report(Box::new(report)));
             }
             plain(StatusCode::OK, "taken\n")
         }
-        Err(refusal) => refuse(&app, ends.peer, &refusal),
+        Err(refusal) => refuse(&parts, ends.peer, &refusal),
     }
 }
+
+/// How long a request to the log may take to come.
+const LOG_TIMEOUT: std::time::Duration = std::time::Duration::from_secs(30);
+/// Answer files and reports that were refused.
+static REFUSALS: Lines = Lines::new("answer files and reports that were refused");
 
 /// Longest content of one request to the log.
 const MOST_LOG: usize = 64 * 1024;
@@ -330,21 +340,28 @@ async fn log(
     Query(words): Query<ReportText>,
     body: Body,
 ) -> Response {
-    let app = boot.app;
-    let Ok(body) = axum::body::to_bytes(body, MOST_LOG).await else {
-        count(&app.counts.http_refused);
-        return plain(StatusCode::PAYLOAD_TOO_LARGE, "At most 64 KiB at a time.\n");
+    let parts = boot.parts;
+    let body = match tokio::time::timeout(LOG_TIMEOUT, axum::body::to_bytes(body, MOST_LOG)).await {
+        Ok(Ok(body)) => body,
+        Ok(Err(_)) => {
+            count(&parts.wire.counts.http_refused);
+            return plain(StatusCode::PAYLOAD_TOO_LARGE, "At most 64 KiB at a time.\n");
+        }
+        Err(_) => {
+            count(&parts.wire.counts.http_refused);
+            return plain(StatusCode::REQUEST_TIMEOUT, "The lines did not come.\n");
+        }
     };
     let said = words.text.unwrap_or_else(|| match serde_json::from_slice::<ReporterEvent>(&body) {
         Ok(event) => event.line(),
         Err(_) => String::from_utf8_lossy(&body).into_owned(),
     });
-    match machine_files::log(&app, ends.peer.ip(), &token, &said).await {
+    match machine_files::log(&parts, ends.peer.ip(), &token, &said).await {
         Ok(()) => {
-            count(&app.counts.http_served);
+            count(&parts.wire.counts.http_served);
             plain(StatusCode::OK, "taken\n")
         }
-        Err(refusal) => refuse(&app, ends.peer, &refusal),
+        Err(refusal) => refuse(&parts, ends.peer, &refusal),
     }
 }
 
@@ -364,16 +381,18 @@ impl ReporterEvent {
     }
 }
 
-fn note(app: &App, install: &Install, at: Timestamp, seen: Seen) {
-    let site = app.site();
+fn note(parts: &Parts, install: &Install, at: Timestamp, seen: Seen) {
+    let site = parts.records.site();
     if let Some(mac) = site.machine_by_id(install.machine).and_then(|machine| machine.macs.first()) {
-        app.trace(*mac, at, seen);
+        parts.records.trace(*mac, at, seen);
     }
 }
 
-fn refuse(app: &App, from: SocketAddr, refusal: &TokenRefusal) -> Response {
-    count(&app.counts.http_refused);
-    tracing::warn!(%from, "an answer file or report was refused: {refusal}");
+fn refuse(parts: &Parts, from: SocketAddr, refusal: &TokenRefusal) -> Response {
+    count(&parts.wire.counts.http_refused);
+    if REFUSALS.may_say() {
+        tracing::warn!(%from, "an answer file or report was refused: {refusal}");
+    }
     match refusal {
         TokenRefusal::Store(_) => plain(StatusCode::SERVICE_UNAVAILABLE, "Try again.\n"),
         // Why is in the log: whoever guesses tokens learns nothing here.

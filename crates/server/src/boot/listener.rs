@@ -17,15 +17,21 @@ use tokio::{
     sync::Semaphore,
     time::timeout,
 };
+use tokio_io_timeout::TimeoutStream;
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use super::{
     sendfile::{FileStream, Runs},
     tls::Tls,
 };
+use crate::limits::PerSource;
 
 /// Connections at once; beyond it new ones wait to be accepted.
 const CONNECTIONS: usize = 8192;
+/// Connections of one source at once: machines behind an address translation share one.
+const CONNECTIONS_OF_ONE: usize = 256;
+/// How long a client may read nothing of what it asked for.
+const READ_TIMEOUT: Duration = Duration::from_secs(60);
 /// How long a client may take to say what it wants.
 const HEAD_TIMEOUT: Duration = Duration::from_secs(30);
 /// Pause after a failed accept: no descriptors are left, and trying on at once would only burn the processor.
@@ -40,6 +46,7 @@ pub(crate) async fn serve(
     stop: CancellationToken,
 ) {
     let connections = Arc::new(Semaphore::new(CONNECTIONS));
+    let of_one = PerSource::new(CONNECTIONS_OF_ONE);
     loop {
         let Ok(permit) = connections.clone().acquire_owned().await else { return };
         let accepted = tokio::select! {
@@ -54,6 +61,8 @@ pub(crate) async fn serve(
                 continue;
             }
         };
+        // Closed at once: whoever has so many open waits for none of them.
+        let Some(own) = of_one.take(peer.ip()) else { continue };
         // Small answers leave at once.
         let _ = stream.set_nodelay(true);
         let Ok(local) = stream.local_addr() else { continue };
@@ -73,7 +82,7 @@ pub(crate) async fn serve(
                     Err(_) => tracing::debug!(%peer, "HTTPS was not agreed on in time"),
                 },
             }
-            drop(permit);
+            drop((permit, own));
         });
     }
 }
@@ -92,6 +101,9 @@ async fn connection(
     stop: CancellationToken,
 ) {
     let service = TowerToHyperService::new(router);
+    let mut stream = TimeoutStream::new(stream);
+    stream.set_write_timeout(Some(READ_TIMEOUT));
+    let stream = Box::pin(stream);
     let connection = http1::Builder::new()
         .title_case_headers(true)
         .timer(TokioTimer::new())

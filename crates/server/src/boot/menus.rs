@@ -3,83 +3,141 @@
 use std::{collections::BTreeMap, net::IpAddr, sync::Arc};
 
 use lastmile_core::{
-    boot::{
-        Action, After, HttpReach, Language, Reader, Screen, Service, Viewer, WAIT_KEY, Why, answered_line,
-        menu_shown, picked as picked_entry, picked_line, plan, render, render_picked, screen_for,
-        screen_of_menu,
+    decide::{
+        boot::{
+            Action, Screen, Viewer, WAIT_KEY, Why, answered_line, menu_shown, picked as picked_entry,
+            picked_line, plan, plan_for_newcomer, render, render_picked, screen_for, screen_of_menu,
+        },
+        install::{ArmRequest, Evidence},
+        subnet::Identity,
     },
-    dhcp::ClientKey,
-    install::{ArmRequest, Evidence, Install},
-    machine::Machine,
-    net::{Mac, Subnet},
+    model::{
+        install::Install,
+        loader::{HttpReach, Language, Reader},
+        machine::Machine,
+        menu::After,
+        service::Service,
+        subnet::Subnet,
+    },
+    report::trace::{Decision, Role},
     site::Site,
-    trace::{Decision, Role},
 };
+use lastmile_formats::mac::Mac;
 
 use super::{
-    Refusal, Served,
-    files::{Manner, Media},
+    Parts, Refusal, Served,
+    files::{Follows, Manner, Media},
 };
-use crate::{content::Content, installs::ArmError, state::App};
+use crate::{installs::ArmError, library::Content};
 
 /// Everything that is known of who asks.
 struct Asking<'a> {
     site: &'a Site,
     mac: Mac,
+    /// Whether it is the machine that has that MAC address, if one is registered.
+    is_known: bool,
     subnet: Option<Arc<Subnet>>,
     address: Option<std::net::Ipv4Addr>,
     service: Service,
 }
 
 impl<'a> Asking<'a> {
-    fn new(app: &App, site: &'a Site, mac: Mac, address: IpAddr) -> Self {
-        let subnet = subnet_of(app, site, mac, address);
-        let service = app.service_for(subnet.as_deref());
+    fn new(parts: &Parts, site: &'a Site, mac: Mac, address: IpAddr) -> Self {
+        let from = match address {
+            IpAddr::V4(v4) => Some(v4),
+            IpAddr::V6(_) => None,
+        };
+        let macs = site.machine_by_mac(mac).map_or_else(|| vec![mac], |machine| machine.macs.clone());
+        let subnet = parts.wire.subnet_of(site, &macs, from);
+        let service = parts.wire.service_for(subnet.as_deref());
         let address = match address {
             IpAddr::V4(v4) if !v4.is_loopback() => Some(v4),
-            _ => lease_of(app, site, mac),
+            _ => parts.wire.address_of_macs(site, &macs),
         };
-        Self { site, mac, subnet, address, service }
+        Self { site, mac, is_known: true, subnet, address, service }
     }
 
-    fn viewer<'b>(&'b self, app: &App) -> Viewer<'b>
+    fn viewer<'b>(&'b self, parts: &Parts) -> Viewer<'b>
     where
         'a: 'b,
     {
         Viewer {
             site: self.site,
-            machine: self.site.machine_by_mac(self.mac).map(AsRef::as_ref),
+            machine: self.site.machine_by_mac(self.mac).filter(|_| self.is_known).map(AsRef::as_ref),
             mac: self.mac,
             subnet: self.subnet.as_deref(),
             address: self.address,
-            architecture: app.architecture_of(self.site, self.mac),
+            architecture: parts.wire.architecture_of(self.site, self.mac),
             service: self.service,
         }
     }
 }
 
-/// The menu of a machine in a loader's language.
-pub(super) async fn menu(app: &App, mac: Mac, address: IpAddr, language: Language) -> Served {
-    app.begin_start(mac).await;
-    let site = &*app.site();
-    let asking = Asking::new(app, site, mac, address);
-    let plan = plan(site, mac, asking.subnet.as_deref());
-    if let Why::Looping(install) = plan.why {
-        app.stall(install.machine).await;
+/// The menu of a machine in a loader's language; that of an unknown machine for whoever asks in the name of another.
+pub(super) async fn menu(
+    parts: &Parts,
+    mac: Mac,
+    address: IpAddr,
+    language: Language,
+    manner: Manner<'_>,
+) -> Served {
+    let identity = parts.wire.identify(&parts.records.site(), mac, address);
+    if !identity.is_own() {
+        return menu_of_stranger(parts, mac, address, language, identity);
     }
-    let screen = screen_for(&plan, &asking.viewer(app));
-    let reader = Reader { language, ..reader(app, site, mac) };
+    // A start of a live host begins its record here: what is decided below gives its token away.
+    if !manner.head {
+        parts.records.begin_start(mac).await;
+    }
+    let site = &*parts.records.site();
+    let asking = Asking::new(parts, site, mac, address);
+    let plan = plan(site, mac, asking.subnet.as_deref());
+    let screen = screen_for(&plan, &asking.viewer(parts));
+    let reader = Reader { language, ..reader(parts, site, mac) };
     let text = render(&screen, asking.service, reader);
-    let evidence = match plan.why {
-        Why::Armed(_) => Some(Evidence::Menu),
-        Why::Unanswered(_) => Some(Evidence::Waits),
+    let follows = site.machine_by_mac(mac).and_then(|machine| match plan.why {
+        Why::Armed(_) => Some(Follows::Evidence(machine.id, Evidence::Menu)),
+        Why::Unanswered(_) => Some(Follows::Evidence(machine.id, Evidence::Waits)),
+        Why::Looping(install) => Some(Follows::Stall(install.machine)),
         _ => None,
-    };
-    let machine = site.machine_by_mac(mac);
-    Served {
-        evidence: machine.and_then(|machine| Some((machine.id, evidence?))),
-        decision: Some(Decision::from(&plan)),
-        ..served(text, mac, "menu".into())
+    });
+    Served { follows, decision: Some(Decision::from(&plan)), ..served(text, mac, "menu".into()) }
+}
+
+/// What an unknown machine gets on the subnet of `address`, noted in the traces of both machines.
+fn menu_of_stranger(
+    parts: &Parts,
+    mac: Mac,
+    address: IpAddr,
+    language: Language,
+    identity: Identity,
+) -> Served {
+    let site = &*parts.records.site();
+    let asking = Asking { is_known: false, ..Asking::new(parts, site, mac, address) };
+    let plan = plan_for_newcomer(site, mac, asking.subnet.as_deref());
+    let screen = screen_for(&plan, &asking.viewer(parts));
+    let text = render(&screen, asking.service, Reader { language, ..reader(parts, site, mac) });
+    let (whose, owner) = whose(site, identity);
+    let name = site.machine_by_mac(mac).map_or_else(|| mac.to_string(), |machine| machine.name.clone());
+    let what = format!("menu of an unknown machine: {address} asked in the name of {name}, {whose}");
+    tracing::debug!(%mac, %address, "{what}");
+    Served { also: owner, decision: Some(Decision::from(&plan)), ..served(text, mac, what) }
+}
+
+/// Why a request is not taken for a machine's own, and whose address it came from.
+pub(super) fn whose(site: &Site, identity: Identity) -> (String, Option<Mac>) {
+    match identity {
+        Identity::Own | Identity::Claims => ("which it is".into(), None),
+        Identity::Others { owner } => {
+            let other = site.machine_by_mac(owner);
+            (format!("and is {}", other.map_or_else(|| owner.to_string(), |other| other.name.clone())), Some(owner))
+        }
+        Identity::ClaimedBy { first } => (format!("which {first} did first in this boot"), None),
+        Identity::Unknown => (
+            "and is not known to be its address; where addresses cannot be known, set the subnet's identify to first-claim"
+                .into(),
+            None,
+        ),
     }
 }
 
@@ -89,7 +147,8 @@ fn served(text: String, mac: Mac, what: String) -> Served {
         media: Media::Text,
         revision: None,
         mac: Some(mac),
-        evidence: None,
+        also: None,
+        follows: None,
         role: Role::Menu,
         what,
         decision: None,
@@ -108,19 +167,19 @@ pub(super) struct Pick<'a> {
 /// What a line starts that somebody picked at the machine. It may arm an install: so only the machine itself may ask,
 /// and only for the whole of it.
 pub(super) async fn picked(
-    app: &App,
+    parts: &Parts,
     site: &Site,
     pick: Pick<'_>,
     manner: Manner<'_>,
 ) -> Result<Served, Refusal> {
     let Pick { mac, address, key, language } = pick;
-    if !is_own(app, site, mac, address) {
+    if !parts.wire.identify(site, mac, address).is_own() {
         return Err(Refusal::OtherMachine { address });
     }
-    let asking = Asking::new(app, site, mac, address);
-    let viewer = asking.viewer(app);
+    let asking = Asking::new(parts, site, mac, address);
+    let viewer = asking.viewer(parts);
     if key == WAIT_KEY {
-        return Ok(waited(app, site, &asking, pick));
+        return Ok(waited(parts, site, &asking, pick));
     }
     let nothing = || Refusal::NotFound { path: key.into(), nearest: None, optional: false };
     let menu = menu_shown(site, mac, asking.subnet.as_deref()).ok_or_else(nothing)?;
@@ -132,7 +191,7 @@ pub(super) async fn picked(
     {
         return Err(Refusal::Phrase);
     }
-    let reader = Reader { language, ..reader(app, site, mac) };
+    let reader = Reader { language, ..reader(parts, site, mac) };
     let what = format!("what '{}' starts", line.title);
     let Some((entry, image, answers)) = picked_entry(menu, site, key) else {
         let text = render_picked(&line.action, screen.after, asking.service, reader);
@@ -142,46 +201,34 @@ pub(super) async fn picked(
     if manner.head {
         return Err(Refusal::NotArmed("only its size was asked for".into()));
     }
-    let install = armed(app, machine, &image.name, answers).await?;
+    let install = armed(parts, machine, &image.name, answers).await?;
     let action = picked_line(&viewer, image, &install, entry);
     let text = render_picked(&action, screen.after, asking.service, reader);
-    Ok(Served { evidence: Some((machine.id, Evidence::Menu)), ..served(text, mac, what) })
+    let follows = Some(Follows::Evidence(machine.id, Evidence::Menu));
+    Ok(Served { follows, ..served(text, mac, what) })
 }
 
 /// What a machine that waits gets each time that it asks: nothing to do, or what it waited for.
-fn waited(app: &App, site: &Site, asking: &Asking<'_>, pick: Pick<'_>) -> Served {
+fn waited(parts: &Parts, site: &Site, asking: &Asking<'_>, pick: Pick<'_>) -> Served {
     let Pick { mac, language, .. } = pick;
-    let viewer = asking.viewer(app);
+    let viewer = asking.viewer(parts);
     let decided = plan(site, mac, asking.subnet.as_deref());
     let text = match &decided.action {
         Action::Install { install, revision, .. } => {
             let action = answered_line(&viewer, revision, install);
-            let reader = Reader { language, ..reader(app, site, mac) };
+            let reader = Reader { language, ..reader(parts, site, mac) };
             render_picked(&action, After::Menu, asking.service, reader)
         }
         _ => format!("# {}\n", decided.why),
     };
     let machine = site.machine_by_mac(mac).filter(|_| matches!(decided.action, Action::Install { .. }));
-    let evidence = machine.map(|machine| (machine.id, Evidence::Menu));
-    Served { evidence, ..served(text, mac, "whether there is more to wait for".into()) }
-}
-
-/// Whether the machine with `mac` has that address. The service's own host is let through: simulated machines speak
-/// from the loopback, and whoever is on this host can write the database anyway.
-pub(super) fn is_own(app: &App, site: &Site, mac: Mac, address: IpAddr) -> bool {
-    if address.is_loopback() {
-        return true;
-    }
-    let IpAddr::V4(v4) = address else { return false };
-    let machine = site.machine_by_mac(mac).map(|machine| machine.id);
-    app.mac_of(v4).is_some_and(|holder| {
-        holder == mac || machine.is_some() && site.machine_by_mac(holder).map(|machine| machine.id) == machine
-    })
+    let follows = machine.map(|machine| Follows::Evidence(machine.id, Evidence::Menu));
+    Served { follows, ..served(text, mac, "whether there is more to wait for".into()) }
 }
 
 /// The install that picking a line leads to: the one that is armed already, if it is of the same image and answers.
-async fn armed(app: &App, machine: &Machine, image: &str, answers: &str) -> Result<Install, Refusal> {
-    let site = app.site();
+async fn armed(parts: &Parts, machine: &Machine, image: &str, answers: &str) -> Result<Install, Refusal> {
+    let site = parts.records.site();
     if let Some(open) =
         site.open_install(machine.id).filter(|open| open.image == image && open.answers_name == answers)
     {
@@ -193,7 +240,7 @@ async fn armed(app: &App, machine: &Machine, image: &str, answers: &str) -> Resu
         answers: answers.into(),
         asked: BTreeMap::new(),
     };
-    app.arm(&request, "somebody at the machine").await.map_err(|error| match error {
+    parts.records.arm(request, "somebody at the machine").await.map_err(|error| match error {
         ArmError::Faults(faults) => {
             Refusal::NotArmed(faults.iter().map(ToString::to_string).collect::<Vec<_>>().join(" "))
         }
@@ -201,29 +248,10 @@ async fn armed(app: &App, machine: &Machine, image: &str, answers: &str) -> Resu
     })
 }
 
-/// The subnet that a machine boots on: where it has or had an address of ours, else the one that holds the address
-/// it asks from.
-fn subnet_of(app: &App, site: &Site, mac: Mac, address: IpAddr) -> Option<Arc<Subnet>> {
-    let of_lease = {
-        let book = app.book();
-        let key = ClientKey::Mac(mac);
-        site.subnets().find(|subnet| book.of_client(subnet.id, &key).is_some()).cloned()
-    };
-    let IpAddr::V4(address) = address else { return of_lease };
-    of_lease.or_else(|| site.subnets().find(|subnet| subnet.network.contains(&address)).cloned())
-}
-
-/// The address that a machine was lent.
-pub(crate) fn lease_of(app: &App, site: &Site, mac: Mac) -> Option<std::net::Ipv4Addr> {
-    let book = app.book();
-    let key = ClientKey::Mac(mac);
-    site.subnets().find_map(|subnet| book.of_client(subnet.id, &key)).map(|record| record.address)
-}
-
 /// How texts must be written for the loader of a machine. While it is not known what firmware the machine has, the
 /// weakest of the loaders counts.
-pub(crate) fn reader(app: &App, site: &Site, mac: Mac) -> Reader {
-    if let Some(loader) = app.loader_of(site, mac) {
+pub(crate) fn reader(parts: &Parts, site: &Site, mac: Mac) -> Reader {
+    if let Some(loader) = parts.wire.loader_of(site, mac) {
         return loader.reader();
     }
     let strength = |reader: &Reader| match reader.http {
@@ -236,12 +264,11 @@ pub(crate) fn reader(app: &App, site: &Site, mac: Mac) -> Reader {
 }
 
 /// What a machine would see, and how it is written for its loader: for those who ask before it boots.
-pub(crate) fn preview(app: &App, site: &Site, machine: &Machine, mac: Mac) -> (Screen, String) {
-    let address = lease_of(app, site, mac).map_or(IpAddr::from([0, 0, 0, 0]), IpAddr::V4);
-    let asking = Asking::new(app, site, mac, address);
-    let subnet = app.subnet_of(site, machine);
-    let plan = plan(site, mac, subnet.as_deref());
-    let screen = screen_for(&plan, &asking.viewer(app));
-    let text = render(&screen, asking.service, reader(app, site, mac));
+pub(crate) fn preview(parts: &Parts, site: &Site, machine: &Machine, mac: Mac) -> (Screen, String) {
+    let address = parts.wire.address_of(site, machine).map_or(IpAddr::from([0, 0, 0, 0]), IpAddr::V4);
+    let asking = Asking::new(parts, site, mac, address);
+    let plan = plan(site, mac, asking.subnet.as_deref());
+    let screen = screen_for(&plan, &asking.viewer(parts));
+    let text = render(&screen, asking.service, reader(parts, site, mac));
     (screen, text)
 }

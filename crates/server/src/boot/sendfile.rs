@@ -22,7 +22,7 @@ use tokio::{
     net::TcpStream,
 };
 
-use crate::state::lock;
+use crate::sync::lock;
 
 /// Octets of a file that one stand-in stands for at most: what is handed to the kernel at once.
 pub(super) const MOST: usize = 1024 * 1024;

@@ -2,9 +2,9 @@
 
 use std::{net::SocketAddr, time::Duration};
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 use lastmile_api::Severity;
-use lastmile_core::tftp::{Packet, Wishes};
+use lastmile_formats::tftp::{Packet, Wishes};
 use nix::sys::statvfs::statvfs;
 use tokio::{
     net::{TcpStream, UdpSocket},
@@ -13,9 +13,10 @@ use tokio::{
 
 use super::{Findings, Topic};
 use crate::{
+    app::App,
+    clock,
     link::Interface,
     start::Listening,
-    state::App,
     surroundings::{Fixed, Kernel},
 };
 
@@ -199,6 +200,12 @@ pub(super) fn rights(findings: &mut Findings, listening: &Listening) {
 pub(super) fn disk(findings: &mut Findings, app: &App) {
     let folder = app.library.folder();
     let place = folder.display().to_string();
+    if let Some(trouble) = app.records.store.trouble() {
+        let what = format!("nothing can be recorded: {trouble}; nothing is granted or taken until it can be");
+        let mend =
+            "Give the data folder room, and the right to be written; the service goes on by itself then.";
+        findings.add(Severity::Fault, Topic::Disk, &place, what, mend);
+    }
     let stat = match statvfs(folder) {
         Ok(stat) => stat,
         Err(error) => {
@@ -232,9 +239,9 @@ pub(super) fn disk(findings: &mut Findings, app: &App) {
 }
 
 pub(super) async fn clock(findings: &mut Findings, app: &App) {
-    let now = Timestamp::now();
-    let newest = app.book().iter().map(|record| record.since).max();
-    let installs = app.site().open_installs().map(|install| install.last_step_at).max();
+    let now = clock::now();
+    let newest = app.wire.book().iter().map(|record| record.since).max();
+    let installs = app.records.site().open_installs().map(|install| install.last_step_at).max();
     let newest = newest.max(installs);
     let place = "this host's clock";
     if let Some(newest) = newest.filter(|newest| newest.duration_since(now) > AHEAD) {

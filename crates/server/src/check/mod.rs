@@ -8,11 +8,10 @@ mod site;
 
 use std::time::Instant;
 
-use jiff::Timestamp;
 use lastmile_api::{CheckReport, Finding, Severity};
 pub(crate) use servers::other_servers;
 
-use crate::{start::Listening, state::App};
+use crate::{app::App, clock, start::Listening};
 
 /// The findings of a check in the making.
 #[derive(Debug, Default)]
@@ -76,7 +75,7 @@ impl Findings {
 
 /// Looks at everything.
 pub(crate) async fn run(app: &App, listening: &Listening) -> CheckReport {
-    let (at, began) = (Timestamp::now(), Instant::now());
+    let (at, began) = (clock::now(), Instant::now());
     let mut findings = Findings::default();
     host::interfaces(&mut findings, listening).await;
     host::ports(&mut findings, listening).await;
@@ -89,6 +88,7 @@ pub(crate) async fn run(app: &App, listening: &Listening) -> CheckReport {
     site::loaders(&mut findings, app);
     site::files(&mut findings, app).await;
     site::machines(&mut findings, app);
+    site::references(&mut findings, app);
     let answered = servers::ask(&mut findings, app, listening).await;
     self_test::run(&mut findings, app, listening, &answered).await;
     // The heaviest first; within a weight in the order in which they were looked at.

@@ -7,11 +7,14 @@ use std::{
 };
 
 use lastmile_api::Severity;
-use lastmile_core::{
-    boot::{Fetches, Firmware, Loader},
-    dhcp::Message,
+use lastmile_core::model::{
     image::Sha256,
-    net::{Mode, Subnet},
+    loader::Loader,
+    subnet::{Mode, Subnet},
+};
+use lastmile_formats::{
+    architecture::{Fetches, Firmware},
+    dhcp::Message,
     tftp::{Packet, Receiver, ReceiverState, Wishes},
 };
 use tokio::{
@@ -20,7 +23,7 @@ use tokio::{
 };
 
 use super::{Findings, Topic};
-use crate::{link::own_addresses, start::Listening, state::App};
+use crate::{app::App, link::own_addresses, start::Listening};
 
 /// Largest UDP payload over IPv4.
 const BUFFER: usize = 65_507;
@@ -34,7 +37,7 @@ pub(super) async fn run(
     listening: &Listening,
     answered: &[(String, Message)],
 ) {
-    let site = app.site();
+    let site = app.records.site();
     for subnet in site.subnets().filter(|subnet| subnet.mode != Mode::Off) {
         if let Some(interface) = &subnet.interface {
             if listening.dhcp.iter().any(|(name, address)| name == interface && address.port() == 67) {
@@ -53,7 +56,7 @@ pub(super) async fn run(
 
 /// Reads the menu as a loader does, as the machine that the service plays.
 async fn menu(findings: &mut Findings, app: &App, tftp: SocketAddr) {
-    let Some(playing) = app.trial.play() else { return };
+    let Some(playing) = app.wire.trial.play() else { return };
     let path = format!("grub/grub.cfg-01-{}", playing.mac.dashed());
     let fetched = tokio::time::timeout(PATIENCE, transfer(tftp, &path)).await;
     match fetched {
@@ -136,9 +139,11 @@ async fn through_relay(findings: &mut Findings, app: &App, listening: &Listening
         return;
     };
     let link = Ipv4Addr::from_bits(subnet.network.network().to_bits() + 1);
-    let Some(playing) = app.trial.play() else { return };
-    let firmware =
-        Firmware { architecture: lastmile_core::boot::Architecture::UefiX64, fetches: Fetches::Tftp };
+    let Some(playing) = app.wire.trial.play() else { return };
+    let firmware = Firmware {
+        architecture: lastmile_formats::architecture::Architecture::UefiX64,
+        fetches: Fetches::Tftp,
+    };
     let server = SocketAddrV4::new(*server.ip(), server.port());
     let offers = playing.ask_as_relay(server, *relay, link, firmware).await;
     match offers.as_deref() {

@@ -2,19 +2,20 @@
 
 use std::net::Ipv4Addr;
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 use lastmile_api::Severity;
-use lastmile_core::{
-    boot::{Architecture, Fetches, Firmware},
+use lastmile_core::model::subnet::Mode;
+use lastmile_formats::{
+    architecture::{Architecture, Fetches, Firmware},
     dhcp::{Message, code},
-    net::Mode,
 };
 
 use super::{Findings, Topic};
 use crate::{
+    app::App,
+    clock,
     link::{Interface, own_addresses},
     start::Listening,
-    state::App,
 };
 
 /// How long ago a server may have been heard to be told.
@@ -25,7 +26,7 @@ const COMMON: Firmware = Firmware { architecture: Architecture::UefiX64, fetches
 
 /// Other DHCP servers that answer on a wire now.
 pub(crate) async fn other_servers(app: &App, interface: &Interface) -> Vec<Ipv4Addr> {
-    let Some(playing) = app.trial.play() else { return Vec::new() };
+    let Some(playing) = app.wire.trial.play() else { return Vec::new() };
     let offers = playing.ask_wire(interface, COMMON).await.unwrap_or_default();
     let mut servers: Vec<Ipv4Addr> = offers.iter().filter_map(foreign).collect();
     servers.sort_unstable();
@@ -47,7 +48,7 @@ pub(super) async fn ask(findings: &mut Findings, app: &App, listening: &Listenin
             continue;
         }
         let Ok(Some(interface)) = Interface::find(name) else { continue };
-        let Some(playing) = app.trial.play() else {
+        let Some(playing) = app.wire.trial.play() else {
             let mend = "Ask again in a few seconds.";
             findings.add(Severity::Note, Topic::OtherServers, name, "another check is under way", mend);
             continue;
@@ -70,6 +71,7 @@ pub(super) async fn ask(findings: &mut Findings, app: &App, listening: &Listenin
         others.sort_unstable();
         others.dedup();
         let mode = app
+            .records
             .site()
             .subnets()
             .find(|subnet| subnet.interface.as_ref() == Some(name))
@@ -120,8 +122,8 @@ fn tell(findings: &mut Findings, name: &str, mode: Option<Mode>, others: &[(Ipv4
 
 /// What was heard in passing.
 fn heard(findings: &mut Findings, app: &App) {
-    let (site, now) = (app.site(), Timestamp::now());
-    for (server, seen) in app.foreign_servers().iter() {
+    let (site, now) = (app.records.site(), clock::now());
+    for (server, seen) in app.wire.foreign_servers().iter() {
         let on_wire = site.subnets().find(|subnet| subnet.interface.as_ref() == Some(&seen.interface));
         let mode = on_wire.map(|subnet| subnet.mode);
         if mode == Some(Mode::Proxy) || now.duration_since(seen.at) > RECENT {

@@ -2,18 +2,20 @@
 
 use std::{collections::BTreeSet, sync::Arc};
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 use lastmile_api::Severity;
 use lastmile_core::{
-    boot::Loader,
-    dhcp::LeaseState,
-    image::FileEntry,
-    net::Mode,
-    trace::{TraceEvent, diagnose},
+    model::{
+        image::FileEntry,
+        lease::LeaseState,
+        loader::Loader,
+        subnet::{Identify, Mode},
+    },
+    report::trace::{TraceEvent, diagnose},
 };
 
 use super::{Findings, Topic};
-use crate::{start::Listening, state::App};
+use crate::{app::App, clock, start::Listening};
 
 /// Share of a pool from which it counts as nearly full.
 const NEARLY_FULL: f64 = 0.85;
@@ -23,7 +25,7 @@ const RECENT: SignedDuration = SignedDuration::from_hours(2);
 const TOLD: usize = 50;
 
 pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening) {
-    let site = app.site();
+    let site = app.records.site();
     if site.subnets().next().is_none() {
         let mend = "`lastmile subnet suggest INTERFACE` proposes one.";
         findings.add(
@@ -53,7 +55,7 @@ pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening)
                 format!("{}, mode {}", subnet.network, subnet.mode.as_str()),
             ),
         }
-        if subnet.http_boot == lastmile_core::net::HttpBoot::Https && listening.https.is_empty() {
+        if subnet.http_boot == lastmile_core::model::subnet::HttpBoot::Https && listening.https.is_empty() {
             findings.add(
                 Severity::Warning,
                 Topic::Subnets,
@@ -64,7 +66,7 @@ pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening)
         }
         if subnet.probe
             && subnet.interface.is_none()
-            && !app.prober.reaches_relays()
+            && !app.wire.prober.reaches_relays()
             && subnet.mode == Mode::Lease
             && subnet.relays.iter().any(|relay| !relay.is_loopback())
         {
@@ -77,6 +79,23 @@ pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening)
             );
         }
     }
+    for subnet in site.subnets().filter(|subnet| subnet.mode == Mode::Off) {
+        match subnet.identify {
+            Identify::FirstClaim => findings.good(
+                Topic::Subnets,
+                &subnet.name,
+                format!("{}, mode off; its machines are known by the first claim of a boot", subnet.network),
+            ),
+            Identify::Address => findings.add(
+                Severity::Warning,
+                Topic::Subnets,
+                &subnet.name,
+                "its machines are to be known by their addresses (identify = \"address\"), but in mode off none is known here: \
+                 they get what an unknown machine gets, unless their address is reserved",
+                "`lastmile subnet change NAME --identify first-claim`, or reserve their addresses.",
+            ),
+        }
+    }
     for (name, _) in &listening.dhcp {
         if !site.subnets().any(|subnet| subnet.interface.as_ref() == Some(name)) {
             let mend = format!("`lastmile subnet suggest {name}` proposes one.");
@@ -86,10 +105,12 @@ pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening)
 }
 
 pub(super) fn pools(findings: &mut Findings, app: &App) {
-    let (site, now) = (app.site(), Timestamp::now());
+    let (site, now) = (app.records.site(), clock::now());
     for subnet in site.subnets().filter(|subnet| subnet.mode == Mode::Lease) {
         let (mut held, mut quarantined) = (0_u64, 0_u64);
-        for record in app.book().iter().filter(|record| record.subnet == subnet.id && record.is_held(now)) {
+        for record in
+            app.wire.book().iter().filter(|record| record.subnet == subnet.id && record.is_held(now))
+        {
             held += u64::from(subnet.lends(record.address));
             quarantined += u64::from(record.state == LeaseState::Quarantined);
         }
@@ -118,8 +139,8 @@ pub(super) fn pools(findings: &mut Findings, app: &App) {
 }
 
 pub(super) fn loaders(findings: &mut Findings, app: &App) {
-    let site = app.site();
-    for (architecture, at) in app.missing_loaders() {
+    let site = app.records.site();
+    for (architecture, at) in app.wire.missing_loaders() {
         // Added since?
         if site.loaders().any(|loader| loader.architecture == architecture) {
             continue;
@@ -149,7 +170,7 @@ pub(super) fn loaders(findings: &mut Findings, app: &App) {
 }
 
 pub(super) async fn files(findings: &mut Findings, app: &App) {
-    let site = app.site();
+    let site = app.records.site();
     let library = app.library.clone();
     let looked = tokio::task::spawn_blocking(move || {
         let revisions: Vec<_> =
@@ -185,8 +206,12 @@ pub(super) async fn files(findings: &mut Findings, app: &App) {
             let what = format!("{}: {}", fault.place, fault.what);
             findings.add(Severity::Fault, Topic::Files, &place, what, fault.mend.clone());
         }
-        let title =
-            app.site().image(&revision.image_name).map(|image| image.title.clone()).unwrap_or_default();
+        let title = app
+            .records
+            .site()
+            .image(&revision.image_name)
+            .map(|image| image.title.clone())
+            .unwrap_or_default();
         for what in revision.disagreements(&title) {
             let mend = "Import it under a name that fits, or correct the title.";
             findings.add(Severity::Warning, Topic::Files, &place, what, mend);
@@ -210,7 +235,7 @@ pub(super) async fn files(findings: &mut Findings, app: &App) {
         }
     }
     if whole > 0 {
-        let every = app.site().settings().verify_hours;
+        let every = app.records.site().settings().verify_hours;
         let text = match every {
             0 => format!("{whole} images and loaders are whole; nothing is read again by itself"),
             hours => {
@@ -222,15 +247,15 @@ pub(super) async fn files(findings: &mut Findings, app: &App) {
 }
 
 pub(super) fn machines(findings: &mut Findings, app: &App) {
-    let (site, now) = (app.site(), Timestamp::now());
+    let (site, now) = (app.records.site(), clock::now());
     let mut troubled = 0;
     let recent =
-        |events: &[TraceEvent]| events.last().is_some_and(|last| now.duration_since(last.at) < RECENT);
+        |events: &[Arc<TraceEvent>]| events.last().is_some_and(|last| now.duration_since(last.at) < RECENT);
     let known = site.machines().map(|machine| (machine.name.clone(), machine.macs.clone()));
     let newcomers: Vec<_> =
-        app.traces().newcomers().take(TOLD).map(|mac| (mac.to_string(), vec![mac])).collect();
+        app.wire.traces().newcomers().take(TOLD).map(|mac| (mac.to_string(), vec![mac])).collect();
     for (name, macs) in known.chain(newcomers) {
-        let events = app.traces().of(&macs);
+        let events = app.wire.traces().of(&macs);
         if !recent(&events) {
             continue;
         }
@@ -247,5 +272,52 @@ pub(super) fn machines(findings: &mut Findings, app: &App) {
             findings.add(Severity::Warning, Topic::Machines, "traces", what, "See `lastmile machine list`.");
         }
         _ => {}
+    }
+}
+
+/// What names something that is not there: a machine boots without it, and nothing else says so.
+pub(super) fn references(findings: &mut Findings, app: &App) {
+    let site = app.records.site();
+    let mut missing = |place: String, kind: &str, name: &str| {
+        findings.add(
+            Severity::Fault,
+            Topic::Machines,
+            place,
+            format!("no {kind} is named '{name}'"),
+            format!("Save the {kind} again under that name, or take the name out."),
+        );
+    };
+    let no_menu = |menu: &Option<String>| menu.clone().filter(|menu| site.menu(menu).is_none());
+    if let Some(menu) = no_menu(&site.settings().menu) {
+        missing("site".into(), "menu", &menu);
+    }
+    for subnet in site.subnets() {
+        if let Some(menu) = no_menu(&subnet.menu) {
+            missing(format!("subnet {}", subnet.name), "menu", &menu);
+        }
+    }
+    for label in site.labels() {
+        if let Some(menu) = no_menu(&label.menu) {
+            missing(format!("label {}", label.name), "menu", &menu);
+        }
+    }
+    for machine in site.machines() {
+        let place = || format!("machine {}", machine.name);
+        if let Some(menu) = no_menu(&machine.menu) {
+            missing(place(), "menu", &menu);
+        }
+        if let Some(answers) = machine.live_answers.as_ref().filter(|name| site.answers(name).is_none()) {
+            missing(place(), "answers", answers);
+        }
+    }
+    for menu in site.menus() {
+        let place = || format!("menu {}", menu.name);
+        menu.images()
+            .filter(|name| site.image(name).is_none())
+            .for_each(|name| missing(place(), "image", name));
+        menu.answers()
+            .filter(|name| site.answers(name).is_none())
+            .for_each(|name| missing(place(), "answers", name));
+        menu.menus().filter(|name| site.menu(name).is_none()).for_each(|name| missing(place(), "menu", name));
     }
 }

@@ -1,37 +1,47 @@
 //! What one message leads to: decided at once, carried out by `reply`.
 
-use std::{net::SocketAddrV4, sync::Arc};
+use std::{net::SocketAddrV4, sync::Arc, time::Instant};
 
-use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    boot::{BootPlan, Fetches, Firmware, SCRIPT_USER_CLASS, Why, loader_path, plan, script_path},
-    dhcp::{
-        Answer, Arrival, BootInfo, BootTarget, Kind, LeaseRecord, Message, NoReply, Responder, boot_server,
-        code, select_subnet,
+    base::Id,
+    decide::{
+        boot::{BootPlan, SCRIPT_USER_CLASS, Why, iso_path, loader_path, plan, script_path},
+        dhcp::{Answer, Arrival, BootInfo, BootTarget, NoReply, Responder, boot_server, select_subnet},
+        install::Evidence,
     },
-    install::Evidence,
-    machine::Machine,
-    net::{Mac, Mode, Subnet},
+    model::{
+        lease::{ClientKey, LeaseRecord},
+        machine::Machine,
+        subnet::{Mode, Subnet},
+    },
+    report::trace::{Datagram, Decision, DhcpExchange, Silence},
     site::Site,
-    trace::{Datagram, Decision, DhcpExchange, Silence},
+};
+use lastmile_formats::{
+    architecture::{Fetches, Firmware},
+    dhcp::{Kind, Message, code},
+    mac::Mac,
 };
 
 use super::{Wiring, reply::Reply};
-use crate::state::{App, count};
+use crate::{clock, dhcp::Parts, wire::count};
 
 /// Decides about one datagram. `None` if it is no DHCP message, or one of the service's own.
-pub(super) fn decide(app: &App, wiring: &Wiring, bytes: &[u8], from: SocketAddrV4) -> Option<Reply> {
+pub(super) fn decide(parts: &Parts, wiring: &Wiring, bytes: &[u8], from: SocketAddrV4) -> Option<Reply> {
     let request = match Message::parse(bytes) {
         Ok(request) => request,
         Err(error) => {
-            count(&app.counts.dhcp_malformed);
+            count(&parts.wire.counts.dhcp_malformed);
             tracing::debug!(%from, "no DHCP message: {error}");
             return None;
         }
     };
+    if !within_budget(parts, &request, from) {
+        count(&parts.wire.counts.dhcp_ignored);
+        return None;
+    }
     let datagram = Datagram {
-        at: Timestamp::now(),
+        at: clock::now(),
         from,
         to: SocketAddrV4::new(wiring.local, wiring.port),
         payload: bytes.into(),
@@ -43,27 +53,39 @@ pub(super) fn decide(app: &App, wiring: &Wiring, bytes: &[u8], from: SocketAddrV
         local: wiring.local,
     };
     let mut reply = Reply::new(request.mac(), datagram);
-    reply.own_trial = request.mac().is_some_and(|mac| app.trial.is(mac));
-    match answer(app, wiring, &request, &arrival, &mut reply) {
+    reply.own_trial = request.mac().is_some_and(|mac| parts.wire.trial.is(mac));
+    match answer(parts, wiring, &request, &arrival, &mut reply) {
         Ok(()) => {}
         // Echoes of this host's own questions, and other servers' answers to relays: no machine speaks.
         Err(Silence::Reply(NoReply::NotARequest)) => return None,
         Err(silence) => {
-            count(&app.counts.dhcp_ignored);
+            count(&parts.wire.counts.dhcp_ignored);
             reply.exchange.silence = Some(silence);
         }
     }
     Some(reply)
 }
 
+/// Whether the client, and the relay that forwards for it, may be answered once more just now. What comes from this host is
+/// simulated; what a message says of its relay is only a claim.
+fn within_budget(parts: &Parts, request: &Message, from: SocketAddrV4) -> bool {
+    if from.ip().is_loopback() {
+        return true;
+    }
+    let now = Instant::now();
+    let relay = Some(request.giaddr).filter(|relay| !relay.is_unspecified());
+    let of_client = ClientKey::of(request).is_none_or(|client| parts.wire.clients.take(client, now));
+    of_client && relay.is_none_or(|relay| parts.wire.relays.take(relay, now))
+}
+
 fn answer(
-    app: &App,
+    parts: &Parts,
     wiring: &Wiring,
     request: &Message,
     arrival: &Arrival<'_>,
     reply: &mut Reply,
 ) -> Result<(), Silence> {
-    let site = app.site();
+    let site = parts.records.site();
     let subnet = select_subnet(site.subnets(), request, arrival).map_err(Silence::Subnet)?;
     reply.exchange.subnet = Some(subnet.name.clone());
     let mac = request.mac();
@@ -79,23 +101,29 @@ fn answer(
         let boots = is_own_trial || plan.as_ref().is_some_and(BootPlan::boots);
         reply.exchange.decision = plan.as_ref().map(Decision::from);
         if boots {
-            boot = boot_info(app, &site, subnet, request, mac, firmware, reply);
+            boot = disc_by_http(parts, subnet, plan.as_ref(), mac, firmware)
+                .or_else(|| boot_info(parts, &site, subnet, request, mac, firmware, reply));
         }
     }
     let machine = mac.and_then(|mac| site.machine_by_mac(mac));
-    note_address(app, subnet, request, mac);
+    note_address(parts, subnet, request, mac);
     let answered = if wiring.answers_boot_server_only() {
         boot_server(request, arrival, boot.as_ref(), &subnet.name)
     } else {
         Responder {
             subnet,
-            book: &mut app.book(),
+            book: &mut parts.wire.book(),
             boot: boot.as_ref(),
-            reserved: site.reserved_for(subnet.id, request),
+            reserved: site.reserved_for(
+                subnet.id,
+                request.mac(),
+                request.options.get(code::CLIENT_IDENTIFIER),
+                request.machine_uuid(),
+            ),
             known: machine.is_some() || is_own_trial,
             host_name: machine.map(|machine| machine.name.as_str()),
             options: machine.map_or(&[], |machine| machine.options.as_slice()),
-            now: Timestamp::now(),
+            now: clock::now(),
         }
         .answer(request, arrival)
     };
@@ -119,7 +147,7 @@ fn answer(
         }
     }
     if is_own_trial {
-        reply.undo_trial(app);
+        reply.undo_trial(parts);
     }
     Ok(())
 }
@@ -146,20 +174,39 @@ fn evidence(
 }
 
 /// Beside another server no lease of ours says who has an address: what machines ask of that server does.
-fn note_address(app: &App, subnet: &Subnet, request: &Message, mac: Option<Mac>) {
-    if subnet.mode != Mode::Proxy || !matches!(request.kind, Kind::Request | Kind::Inform) {
+fn note_address(parts: &Parts, subnet: &Subnet, request: &Message, mac: Option<Mac>) {
+    if !matches!(request.kind, Kind::Request | Kind::Inform) {
         return;
     }
     let asked = request.options.address(code::REQUESTED_ADDRESS);
     let own = Some(request.ciaddr).filter(|address| !address.is_unspecified());
     if let (Some(mac), Some(address)) = (mac, asked.or(own)) {
-        app.hear_address(address, mac);
+        parts.wire.hear_address(subnet, address, mac);
     }
+}
+
+/// The whole disc that a machine runs, for firmware that takes one by HTTP and starts it from memory (UEFI 2.10, section
+/// 24.7.1): no loader is needed then.
+fn disc_by_http(
+    parts: &Parts,
+    subnet: &Subnet,
+    plan: Option<&BootPlan<'_>>,
+    mac: Mac,
+    firmware: Firmware,
+) -> Option<BootInfo> {
+    let image = plan?.whole_disc().filter(|_| firmware.fetches == Fetches::Http)?;
+    parts.wire.note_firmware(mac, firmware.architecture);
+    let service = parts.wire.service_for(Some(subnet));
+    let path = iso_path(mac, &image.name, image.current.number);
+    Some(BootInfo {
+        next_server: service.address,
+        target: BootTarget::Url(service.url(subnet.http_boot, &path)),
+    })
 }
 
 /// The loader for this firmware, told as it wants to be told. Where none is there, the reply says so.
 fn boot_info(
-    app: &App,
+    parts: &Parts,
     site: &Site,
     subnet: &Subnet,
     request: &Message,
@@ -167,9 +214,9 @@ fn boot_info(
     firmware: Firmware,
     reply: &mut Reply,
 ) -> Option<BootInfo> {
-    app.note_firmware(mac, firmware.architecture);
+    parts.wire.note_firmware(mac, firmware.architecture);
     let (class, user_classes) = (request.class(), request.user_classes());
-    let service = app.service_for(Some(subnet));
+    let service = parts.wire.service_for(Some(subnet));
     let found = site.loader_for(firmware.architecture, class.as_deref(), &user_classes);
     // Firmware that reads scripts is a loader itself, and needs another only where somebody said so.
     let reads_scripts = user_classes.iter().any(|class| class == SCRIPT_USER_CLASS);
@@ -178,12 +225,12 @@ fn boot_info(
         return Some(BootInfo { next_server: service.address, target });
     }
     let Some(loader) = found else {
-        app.note_missing_loader(firmware.architecture);
+        parts.wire.note_missing_loader(firmware.architecture);
         reply.exchange.lacks_loader = Some(firmware.architecture);
         reply.exchange.remark = Some(format!("no loader is there for {firmware} firmware"));
         return None;
     };
-    app.note_loader(mac, loader);
+    parts.wire.note_loader(mac, loader);
     let path = loader_path(mac, &loader.name, &loader.boot_file);
     let target = match firmware.fetches {
         Fetches::Tftp => BootTarget::Path(path),

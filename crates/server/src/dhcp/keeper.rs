@@ -2,12 +2,11 @@
 
 use std::{sync::Arc, time::Duration};
 
-use lastmile_core::trace::Silence;
+use lastmile_core::report::trace::Silence;
 use tokio::{sync::mpsc, time::timeout};
 use tokio_util::task::TaskTracker;
 
-use super::{Wiring, reply::Reply};
-use crate::state::App;
+use super::{Parts, Wiring, reply::Reply};
 
 /// Replies that may wait for the disk.
 const QUEUE: usize = 4096;
@@ -15,9 +14,9 @@ const QUEUE: usize = 4096;
 const BATCH: usize = 512;
 
 /// Starts the task that keeps the leases of one socket; it ends when its queue is closed and empty.
-pub(super) fn start(app: &Arc<App>, wiring: &Arc<Wiring>, tasks: &TaskTracker) -> mpsc::Sender<Reply> {
+pub(super) fn start(parts: &Parts, wiring: &Arc<Wiring>, tasks: &TaskTracker) -> mpsc::Sender<Reply> {
     let (queue, replies) = mpsc::channel(QUEUE);
-    tasks.spawn(keep(app.clone(), wiring.clone(), tasks.clone(), replies));
+    tasks.spawn(keep(parts.clone(), wiring.clone(), tasks.clone(), replies));
     queue
 }
 
@@ -26,7 +25,7 @@ const QUIET: Duration = Duration::from_secs(2);
 /// Leases after which it does so however much comes: it takes a moment, in which the others wait.
 const OVERDUE: usize = 400_000;
 
-async fn keep(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, mut replies: mpsc::Receiver<Reply>) {
+async fn keep(parts: Parts, wiring: Arc<Wiring>, tasks: TaskTracker, mut replies: mpsc::Receiver<Reply>) {
     let mut batch: Vec<Reply> = Vec::with_capacity(BATCH);
     let mut untidy = 0;
     loop {
@@ -35,12 +34,12 @@ async fn keep(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, mut replie
             1..OVERDUE => match timeout(QUIET, replies.recv_many(&mut batch, BATCH)).await {
                 Ok(came) => came,
                 Err(_) => {
-                    tidy(&app, &mut untidy).await;
+                    tidy(&parts, &mut untidy).await;
                     continue;
                 }
             },
             _ => {
-                tidy(&app, &mut untidy).await;
+                tidy(&parts, &mut untidy).await;
                 continue;
             }
         };
@@ -48,8 +47,8 @@ async fn keep(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, mut replie
             return;
         }
         untidy += came;
-        let records = batch.iter_mut().filter_map(|reply| reply.take_record(&app)).collect();
-        let failure = app.store.put_leases(records).await.err();
+        let records = batch.iter_mut().filter_map(|reply| reply.take_record(&parts)).collect();
+        let failure = parts.records.store.put_leases(records).await.err();
         if let Some(error) = &failure {
             tracing::error!("leases were not kept, so they are not granted: {error}");
         }
@@ -59,18 +58,18 @@ async fn keep(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, mut replie
             }
             if reply.records_more() {
                 // Not waited for: the others' replies leave now.
-                let (app, wiring) = (app.clone(), wiring.clone());
-                tasks.spawn(async move { reply.send(&app, &wiring).await });
+                let (parts, wiring) = (parts.clone(), wiring.clone());
+                tasks.spawn(async move { reply.send(&parts, &wiring).await });
             } else {
-                reply.send(&app, &wiring).await;
+                reply.send(&parts, &wiring).await;
             }
         }
     }
 }
 
-async fn tidy(app: &App, untidy: &mut usize) {
+async fn tidy(parts: &Parts, untidy: &mut usize) {
     *untidy = 0;
-    if let Err(error) = app.store.fold_leases().await {
+    if let Err(error) = parts.records.store.fold_leases().await {
         // Nothing is lost: it is read from where it is.
         tracing::warn!("leases were not tidied up: {error}");
     }

@@ -3,28 +3,35 @@
 mod decide;
 pub(crate) mod foreign;
 mod keeper;
-mod probe;
 mod reply;
-pub(crate) mod trial;
 
 use std::{net::SocketAddr, sync::Arc};
 
-pub(crate) use probe::Prober;
 pub(crate) use reply::Wiring;
-use tokio::sync::Semaphore;
+use tokio::sync::{Semaphore, mpsc::error::TrySendError};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
-use crate::state::{App, count};
+use crate::{
+    records::Records,
+    wire::{Wire, count},
+};
 
 /// Largest datagram read; DHCP messages on Ethernet stay below 1,500 octets.
 const BUFFER: usize = 4096;
 /// Replies that may wait for somebody's answer or for their time; beyond it messages are dropped, and clients ask again.
 const IN_FLIGHT: usize = 4096;
 
+/// What answering DHCP uses of the service.
+#[derive(Clone)]
+pub(crate) struct Parts {
+    pub(crate) records: Arc<Records>,
+    pub(crate) wire: Arc<Wire>,
+}
+
 /// Answers on one socket until told to stop.
-pub(crate) async fn serve(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker, stop: CancellationToken) {
+pub(crate) async fn serve(parts: Parts, wiring: Arc<Wiring>, tasks: TaskTracker, stop: CancellationToken) {
     let in_flight = Arc::new(Semaphore::new(IN_FLIGHT));
-    let keeper = keeper::start(&app, &wiring, &tasks);
+    let keeper = keeper::start(&parts, &wiring, &tasks);
     let mut buffer = vec![0; BUFFER];
     loop {
         let received = tokio::select! {
@@ -41,25 +48,28 @@ pub(crate) async fn serve(app: Arc<App>, wiring: Arc<Wiring>, tasks: TaskTracker
         }) else {
             continue;
         };
-        let Some(reply) = decide::decide(&app, &wiring, &buffer[..length], from) else { continue };
-        if reply.is_immediate() {
-            reply.send(&app, &wiring).await;
+        let Some(reply) = decide::decide(&parts, &wiring, &buffer[..length], from) else { continue };
+        if reply.is_immediate() && !reply.records_more() {
+            reply.send(&parts, &wiring).await;
             continue;
         }
         if reply.waits_for_the_disk_only() {
-            // A full queue drops the message: the client asks again.
-            if keeper.try_send(reply).is_err() {
-                count(&app.counts.dhcp_ignored);
+            match keeper.try_send(reply) {
+                Ok(()) => {}
+                // The client asks again.
+                Err(TrySendError::Full(_)) => count(&parts.wire.counts.dhcp_ignored),
+                // Nobody keeps leases any more, so there is nothing to answer.
+                Err(TrySendError::Closed(_)) => return,
             }
             continue;
         }
         let Ok(permit) = in_flight.clone().try_acquire_owned() else {
-            count(&app.counts.dhcp_ignored);
+            count(&parts.wire.counts.dhcp_ignored);
             continue;
         };
-        let (app, wiring) = (app.clone(), wiring.clone());
+        let (parts, wiring, keeper) = (parts.clone(), wiring.clone(), keeper.clone());
         tasks.spawn(async move {
-            reply.carry_out(&app, &wiring).await;
+            reply.carry_out(&parts, &wiring, &keeper).await;
             drop(permit);
         });
     }

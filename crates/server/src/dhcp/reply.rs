@@ -6,24 +6,24 @@ use std::{
     time::Duration,
 };
 
-use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    dhcp::{Destination, LeaseRecord, LeaseState, Message},
-    install::Evidence,
-    machine::Machine,
-    net::Mac,
-    trace::{Datagram, DhcpExchange, Seen, Silence},
+    base::Id,
+    decide::{dhcp::Destination, install::Evidence},
+    model::{
+        lease::{LeaseRecord, LeaseState},
+        machine::Machine,
+    },
+    report::trace::{Datagram, DhcpExchange, Seen, Silence},
 };
-use tokio::net::UdpSocket;
+use lastmile_formats::{dhcp::Message, mac::Mac};
+use tokio::{net::UdpSocket, sync::mpsc};
 
-use super::{
-    decide::{decide, empty_exchange},
-    probe::Tried,
-};
+use super::decide::{decide, empty_exchange};
 use crate::{
+    clock,
+    dhcp::Parts,
     link::{FrameSender, Interface},
-    state::{App, count},
+    wire::{Tried, count},
 };
 
 /// Addresses that are tried for one after another before a machine goes without.
@@ -118,10 +118,10 @@ impl Reply {
     }
 
     /// The record that must be on disk before it leaves.
-    pub(super) fn take_record(&mut self, app: &App) -> Option<LeaseRecord> {
+    pub(super) fn take_record(&mut self, parts: &Parts) -> Option<LeaseRecord> {
         let record = self.record.take()?;
         if record.state == LeaseState::Quarantined {
-            app.prober.forget(record.address);
+            parts.wire.prober.forget(record.address);
         }
         Some(record)
     }
@@ -134,92 +134,81 @@ impl Reply {
     }
 
     /// The service asked itself: the address goes back at once, and nothing is tried for or kept.
-    pub(super) fn undo_trial(&mut self, app: &App) {
+    pub(super) fn undo_trial(&mut self, parts: &Parts) {
         self.try_first = None;
         self.delay = Duration::ZERO;
         if let Some((message, _)) = &self.message {
-            let mut book = app.book();
-            let offered = book.at(message.yiaddr).is_some_and(|record| record.state == LeaseState::Offered);
-            if offered {
-                book.forget(message.yiaddr);
-            }
+            parts.wire.book().withdraw(message.yiaddr);
         }
     }
 
     /// Does all that takes time, then sends.
-    pub(super) async fn carry_out(mut self, app: &App, wiring: &Wiring) {
+    pub(super) async fn carry_out(mut self, parts: &Parts, wiring: &Wiring, keeper: &mpsc::Sender<Self>) {
         let mut tries = 0;
         while let Some(address) = self.try_first.take() {
             // Through a relay the address is on another wire than the one that the question came by.
             let relayed = self.message.as_ref().is_some_and(|(message, _)| !message.giaddr.is_unspecified());
             let frames = wiring.frames.as_ref().filter(|_| !relayed);
-            let taken = match app.prober.try_for(address, self.mac, frames).await {
+            let taken = match parts.wire.prober.try_for(address, self.mac, frames).await {
                 Tried::Silent => break,
                 // The machine repeated its question: it gets one answer.
                 Tried::UnderWay => return,
                 Tried::Taken(by) => by,
             };
             tries += 1;
-            self.put_aside(app, address, taken).await;
+            self.put_aside(parts, address, taken).await;
             if tries == TRIES {
                 self.message = None;
                 self.exchange.silence = Some(Silence::AllInUse(tries));
-                count(&app.counts.dhcp_ignored);
+                count(&parts.wire.counts.dhcp_ignored);
                 break;
             }
             let remark = self.exchange.remark.take();
             let (bytes, from) = (self.exchange.request.payload.clone(), self.exchange.request.from);
-            let Some(next) = decide(app, wiring, &bytes, from) else { return };
+            let Some(next) = decide(parts, wiring, &bytes, from) else { return };
             self = next;
             self.exchange.remark = join(remark, self.exchange.remark.take());
         }
         if !self.delay.is_zero() {
             tokio::time::sleep(self.delay).await;
         }
-        self.keep_and_send(app, wiring).await;
+        if self.record.is_none() {
+            return self.send(parts, wiring).await;
+        }
+        // Only the keeper grants: an address that was promised is never forgotten. Where it is gone, the service ends.
+        let _ = keeper.send(self).await;
     }
 
     /// Leaves an address alone that somebody has without a lease.
-    async fn put_aside(&mut self, app: &App, address: Ipv4Addr, by: Option<[u8; 6]>) {
-        app.prober.forget(address);
+    async fn put_aside(&mut self, parts: &Parts, address: Ipv4Addr, by: Option<[u8; 6]>) {
+        parts.wire.prober.forget(address);
         let who = by.map(|mac| mac.map(|octet| format!("{octet:02x}")).join(":"));
         let who = who.as_deref().unwrap_or("somebody");
         tracing::warn!(%address, who, "an address of a pool is in use without a lease; it is left alone for an hour");
         let remark = format!("{address} is in use by {who}, and left alone");
         self.exchange.remark = join(self.exchange.remark.take(), Some(remark));
-        let record = app.book().quarantine(address, Timestamp::now());
+        let record = parts.wire.book().quarantine(address, clock::now());
         if let Some(record) = record
-            && let Err(error) = app.store.put_lease(record).await
+            && let Err(error) = parts.records.store.put_lease(record).await
         {
             tracing::error!(%address, "that it is in use was not kept: {error}");
         }
     }
 
-    /// Puts the lease on disk, then sends: an address that was promised is never forgotten.
-    async fn keep_and_send(mut self, app: &App, wiring: &Wiring) {
-        if let Some(record) = self.take_record(app)
-            && let Err(error) = app.store.put_lease(record).await
-        {
-            tracing::error!("a lease was not kept, so it is not granted: {error}");
-            self.withhold(Silence::NotKept(error.to_string()));
-        }
-        self.send(app, wiring).await;
-    }
-
-    pub(super) async fn send(mut self, app: &App, wiring: &Wiring) {
+    pub(super) async fn send(mut self, parts: &Parts, wiring: &Wiring) {
         // On record before the machine can act on it: what it does next stands after it.
         if let Some((machine, evidence)) = self.evidence.take() {
-            app.see_or_log(machine, evidence).await;
+            parts.records.see_or_log(machine, evidence).await;
         }
         if let Some((message, to)) = self.message.take() {
             let bytes = message.emit();
             match wiring.send(&bytes, to).await {
                 Ok(to) => {
-                    count(&app.counts.dhcp_answered);
+                    count(&parts.wire.counts.dhcp_answered);
                     let from = SocketAddrV4::new(wiring.local, wiring.port);
                     let length = bytes.len();
                     let payload = bytes.into_boxed_slice();
-                    self.exchange.reply = Some(Datagram { at: Timestamp::now(), from, to, payload, length });
+                    self.exchange.reply = Some(Datagram { at: clock::now(), from, to, payload, length });
                 }
                 Err(error) => tracing::warn!(?to, "a DHCP reply could not be sent: {error}"),
             }
@@ -228,11 +217,11 @@ impl Reply {
             return;
         }
         if let Some(machine) = self.stalled {
-            app.stall(machine).await;
+            parts.records.stall(machine).await;
         }
         if let Some(mac) = self.mac {
             let at = self.exchange.request.at;
-            app.trace(mac, at, Seen::Dhcp(Box::new(self.exchange)));
+            parts.records.trace(mac, at, Seen::Dhcp(Box::new(self.exchange)));
         }
     }
 }

@@ -1,31 +1,30 @@
-//! Turns what was seen into the record: store first, then the snapshot, then whoever watches.
+//! Turns what was seen into the record.
 
 mod keeper;
 mod late;
 mod log;
-mod pace;
 mod stateless;
 
-use std::sync::atomic::Ordering;
+use std::sync::Arc;
 
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use jiff::Timestamp;
-use lastmile_api::{Event, InstallRow};
+pub(crate) use keeper::keep;
 use lastmile_core::{
-    Fault, Id,
-    image::{Revision, Sha256},
-    install::{ArmRequest, ArmSeveral, Evidence, Install, Outlook, Step, StepKind, Token},
-    machine::Machine,
+    base::{Fault, Id},
+    decide::install::{ArmRequest, ArmSeveral, Evidence, Outlook, already_open, not_ready},
+    model::{
+        image::{Revision, Sha256},
+        install::{Install, Step, StepKind, Token},
+        machine::Machine,
+    },
     site::Site,
 };
-use lastmile_store::{StoreError, Tx};
+use lastmile_store::{Change, StoreError};
 
-pub(crate) use keeper::keep;
-pub(crate) use pace::Paces;
+use crate::{clock, random::random, records::Records};
 
-use crate::{random::random, state::App};
-
-/// Octets of randomness in a token.
+/// Bytes of randomness in a token.
 const TOKEN_BYTES: usize = 32;
 
 /// Why an install is not armed.
@@ -37,46 +36,51 @@ pub(crate) enum ArmError {
     Store(StoreError),
 }
 
-impl App {
+impl From<StoreError> for ArmError {
+    fn from(error: StoreError) -> Self {
+        Self::Store(error)
+    }
+}
+
+impl Records {
     /// Arms an install: the machine gets it at its next network boot, once.
     ///
     /// # Errors
     /// What stands in its way; then nothing has changed.
-    pub(crate) async fn arm(&self, request: &ArmRequest, who: &str) -> Result<Install, ArmError> {
-        let armed = self.arm_all(|_| Ok(vec![request.clone()]), who).await?;
+    pub(crate) async fn arm(self: &Arc<Self>, request: ArmRequest, who: &str) -> Result<Install, ArmError> {
+        let armed = self.arm_all(move |_| Ok(vec![request.clone()]), who).await?;
         // One request makes one install, or an error.
         armed.into_iter().next().ok_or_else(|| ArmError::Faults(vec![]))
     }
 
-    /// Arms all that `requests` asks for, or none of it.
+    /// Arms all that `requests` asks for, or none of it. Every answer file is written to see whether it can be: that is done
+    /// beside the writer, which then only looks whether it is still true.
     ///
     /// # Errors
     /// What stands in the way of any of them; then nothing has changed.
     pub(crate) async fn arm_all(
-        &self,
-        requests: impl FnOnce(&Site) -> Result<Vec<ArmRequest>, Vec<Fault>>,
+        self: &Arc<Self>,
+        requests: impl Fn(&Site) -> Result<Vec<ArmRequest>, Vec<Fault>> + Send + Sync + 'static,
         who: &str,
     ) -> Result<Vec<Install>, ArmError> {
-        let _alone = self.admin_write.lock().await;
-        let (site, now) = (self.site(), Timestamp::now());
-        let first = self.last_install.load(Ordering::Relaxed) + 1;
+        let (records, who) = (self.clone(), who.to_owned());
+        self.change_prepared(
+            move |site| records.prepare(site, &requests, &who).map_err(ArmError::Faults),
+            record,
+        )
+        .await
+    }
+
+    /// What arming would record; the installs have no numbers yet.
+    fn prepare(
+        &self,
+        site: &Site,
+        requests: &impl Fn(&Site) -> Result<Vec<ArmRequest>, Vec<Fault>>,
+        who: &str,
+    ) -> Result<Vec<Install>, Vec<Fault>> {
         let token = || Token::new(URL_SAFE_NO_PAD.encode(random::<TOKEN_BYTES>()));
-        let requests = requests(&site).map_err(ArmError::Faults)?;
-        let subjects = |machine: &Machine, revision: &Revision| self.subject(&site, machine, Some(revision));
-        let installs = ArmRequest::check_all(&requests, &site, &subjects, first, token, who, now)
-            .map_err(ArmError::Faults)?;
-        let step = Step { at: now, kind: StepKind::Armed, detail: format!("by {who}") };
-        let (kept, seen) = (installs.clone(), step.clone());
-        let put = move |tx: &mut Tx<'_>| kept.iter().try_for_each(|install| tx.put_install(install, &seen));
-        self.store.write(put).await.map_err(ArmError::Store)?;
-        self.last_install.store(first + installs.len() as i64 - 1, Ordering::Relaxed);
-        self.change_site(|site| {
-            installs.iter().fold(site.clone(), |site, install| site.with_install(install.clone()))
-        });
-        for install in &installs {
-            self.tell_install(install, &step);
-        }
-        Ok(installs)
+        let subjects = |machine: &Machine, revision: &Revision| self.subject(site, machine, Some(revision));
+        ArmRequest::check_all(&requests(site)?, site, &subjects, 0, token, who, clock::now())
     }
 
     /// What arming would do to each machine; it changes nothing.
@@ -93,11 +97,16 @@ impl App {
     ///
     /// # Errors
     /// What the store refused; then nothing has changed.
-    pub(crate) async fn see(&self, machine: Id<Machine>, evidence: Evidence) -> Result<(), StoreError> {
-        let see = |install: &Install, now| {
+    pub(crate) async fn see(
+        self: &Arc<Self>,
+        machine: Id<Machine>,
+        evidence: Evidence,
+    ) -> Result<(), StoreError> {
+        let records = self.clone();
+        let see = move |install: &Install, now| {
             let (mut next, step) = install.see(&evidence, now)?;
             if next.subnet.is_none() {
-                next.subnet = self.booted_on(machine, &evidence);
+                next.subnet = records.booted_on(machine, &evidence);
             }
             Some((next, step))
         };
@@ -105,138 +114,154 @@ impl App {
     }
 
     /// The same, for those who have nobody to tell of an error.
-    pub(crate) async fn see_or_log(&self, machine: Id<Machine>, evidence: Evidence) {
+    pub(crate) async fn see_or_log(self: &Arc<Self>, machine: Id<Machine>, evidence: Evidence) {
         if let Err(error) = self.see(machine, evidence).await {
             tracing::error!(%machine, "a step of an install was not recorded: {error}");
         }
     }
 
-    /// Held while an install of a machine is changed.
-    fn stripe(&self, machine: Id<Machine>) -> &tokio::sync::Mutex<()> {
-        let stripe = machine.uuid().as_u128() % self.stripes.len() as u128;
-        &self.stripes[usize::try_from(stripe).unwrap_or(0)]
-    }
-
-    /// Changes a machine's open install. Gives it as it is then, or `None` if there was nothing to change.
+    /// Changes a machine's open install. Gives it as it is then, or `None` if there was nothing to change. `step` is asked
+    /// about the snapshot first, so that what changes nothing costs no write, and again where nobody else can change it.
     ///
     /// # Errors
     /// What the store refused; then nothing has changed.
     pub(crate) async fn move_install(
-        &self,
+        self: &Arc<Self>,
         machine: Id<Machine>,
-        step: impl FnOnce(&Install, Timestamp) -> Option<(Install, Step)>,
+        step: impl Fn(&Install, Timestamp) -> Option<(Install, Step)> + Send + 'static,
     ) -> Result<Option<Install>, StoreError> {
-        // What many machines do moves on side by side and shares commits; what one does keeps its order.
-        let _one_at_a_time = self.stripe(machine).lock().await;
-        let site = self.site();
-        let Some(open) = site.open_install(machine) else { return Ok(None) };
-        let Some((install, step)) = step(open, Timestamp::now()) else { return Ok(None) };
-        self.keep_install(install, step).await.map(Some)
+        match self.site().open_install(machine) {
+            Some(open) if step(open, clock::now()).is_some() => {}
+            _ => return Ok(None),
+        }
+        let records = self.clone();
+        let take_step = move |change: &mut Change<'_>| {
+            let Some(open) = change.site().open_install(machine).cloned() else { return Ok(None) };
+            let Some((install, step)) = step(&open, clock::now()) else { return Ok(None) };
+            records.keep_install(change, install, step).map(Some)
+        };
+        self.store.change_for_machine(take_step).await
     }
 
     /// The name of the subnet that a machine boots on.
     fn booted_on(&self, machine: Id<Machine>, evidence: &Evidence) -> Option<String> {
         let site = self.site();
-        if let Evidence::Lease { address, .. } = evidence {
-            let subnet = site.subnets().find(|subnet| subnet.network.contains(address))?;
-            return Some(subnet.name.clone());
-        }
+        let from = match evidence {
+            Evidence::Lease { address, .. } => Some(*address),
+            _ => None,
+        };
         let machine = site.machine_by_id(machine)?;
-        Some(self.subnet_of(&site, machine)?.name.clone())
+        Some(self.subnet_of(&site, &machine.macs, from)?.name.clone())
     }
 
     /// Arms what ended installs were to do once more: each image's current revision, with the same answers; all of them,
-    /// or none.
+    /// or none. The machine is the one that had the install, whatever it is called now.
     ///
     /// # Errors
     /// What stands in their way; then nothing has changed.
-    pub(crate) async fn retry_all(&self, installs: &[Install], who: &str) -> Result<Vec<Install>, ArmError> {
-        let request = |site: &Site, install: &Install| ArmRequest {
-            machine: site
-                .machine_by_id(install.machine)
-                .map_or_else(|| install.machine_name.clone(), |machine| machine.name.clone()),
-            image: install.image.clone(),
-            answers: install.answers_name.clone(),
-            asked: install.asked.clone(),
+    pub(crate) async fn retry_all(
+        self: &Arc<Self>,
+        installs: Vec<Install>,
+        who: &str,
+    ) -> Result<Vec<Install>, ArmError> {
+        let request = |site: &Site, install: &Install| {
+            let machine = site.machine_by_id(install.machine).ok_or_else(|| Fault {
+                place: "machine".into(),
+                what: format!("{} of install {} was removed", install.machine_name, install.number),
+                mend: "Arm an install of the machine that is meant: one of the same name is another machine."
+                    .into(),
+            })?;
+            Ok(ArmRequest {
+                machine: machine.name.clone(),
+                image: install.image.clone(),
+                answers: install.answers_name.clone(),
+                asked: install.asked.clone(),
+            })
         };
-        let requests = |site: &Site| Ok(installs.iter().map(|install| request(site, install)).collect());
+        let requests = move |site: &Site| {
+            let (mut requests, mut gone) = (Vec::new(), Vec::new());
+            for install in &installs {
+                match request(site, install) {
+                    Ok(request) => requests.push(request),
+                    Err(fault) => gone.push(fault),
+                }
+            }
+            if gone.is_empty() { Ok(requests) } else { Err(gone) }
+        };
         self.arm_all(requests, who).await
     }
 
-    /// Keeps an install as it is now. The caller sees to it that nobody else changes it meanwhile.
+    /// Keeps an install as it is now, and with it what is to be handed over: one is never there without the other.
     ///
     /// # Errors
     /// What the store refused; then nothing has changed.
-    pub(crate) async fn keep_install(&self, install: Install, step: Step) -> Result<Install, StoreError> {
-        self.record(&install, &step).await?;
-        self.change_site(|site| site.with_install(install.clone()));
-        self.tell_install(&install, &step);
+    pub(crate) fn keep_install(
+        &self,
+        change: &mut Change<'_>,
+        install: Install,
+        step: Step,
+    ) -> Result<Install, StoreError> {
+        let deliveries = self.deliveries_of(change.site(), &install, &step);
+        change.put_install(install.clone(), step)?;
+        change.add_deliveries(&deliveries)?;
         Ok(install)
     }
 
-    /// Puts an install and the step that brought it there on disk, and with them what is to be handed over: one is
-    /// never there without the other.
-    async fn record(&self, install: &Install, step: &Step) -> Result<(), StoreError> {
-        let deliveries = self.deliveries_of(install, step);
-        let (kept, seen, is_told) = (install.clone(), step.clone(), !deliveries.is_empty());
-        let put = move |tx: &mut Tx<'_>| {
-            tx.put_install(&kept, &seen)?;
-            tx.add_deliveries(&deliveries)
-        };
-        self.store.write(put).await?;
-        if is_told {
-            self.deliver_soon.notify_one();
-        }
-        if !install.state.is_open() {
-            self.paces.ended(install);
-        }
-        Ok(())
-    }
-
-    /// An install as lists show it.
-    pub(crate) fn install_row(&self, install: &Install) -> InstallRow {
-        InstallRow::new(install, self.paces.progress(install, Timestamp::now()))
-    }
-
-    /// Tells the log and whoever watches that an install moved on.
-    fn tell_install(&self, install: &Install, step: &Step) {
-        tracing::info!(
-            install = install.number,
-            machine = install.machine_name,
-            state = install.state.as_str(),
-            step = step.kind.as_str(),
-            detail = step.detail
-        );
-        // Nobody may be watching.
-        let _ = self.events.send(Event::Install { install: Box::new(self.install_row(install)) });
-        if let Some(machine) = self.site().machine_by_id(install.machine) {
-            self.tell_machine(machine);
-        }
-    }
-
-    /// Notes the digest over all files of what a machine is being installed with, which was not known when it was armed.
+    /// Notes the digest over all files of what is being installed, which was not known when it was armed.
     ///
     /// # Errors
     /// What the store refused; then nothing has changed.
     pub(crate) async fn set_manifest_hash(
         &self,
-        machine: Id<Machine>,
+        revision: Id<Revision>,
         hash: Sha256,
     ) -> Result<(), StoreError> {
-        let _one_at_a_time = self.stripe(machine).lock().await;
-        let Some(open) = self.site().open_install(machine).cloned() else { return Ok(()) };
-        let number = open.number;
-        self.store.write(move |tx| tx.set_manifest_hash(number, hash)).await?;
-        let install = Install { manifest_hash: Some(hash), ..(*open).clone() };
-        self.change_site(|site| site.with_install(install.clone()));
-        Ok(())
+        let fill = move |change: &mut Change<'_>| {
+            let lacks = |open: &&Arc<Install>| open.revision == revision && open.manifest_hash.is_none();
+            let open: Vec<_> = change.site().open_installs().filter(lacks).cloned().collect();
+            open.iter().try_for_each(|open| {
+                change.put_manifest_hash(Install { manifest_hash: Some(hash), ..(**open).clone() })
+            })
+        };
+        self.store.change(fill).await
     }
 
     /// Stops an install that has begun too often.
-    pub(crate) async fn stall(&self, machine: Id<Machine>) {
+    pub(crate) async fn stall(self: &Arc<Self>, machine: Id<Machine>) {
         let stall = |install: &Install, now| install.is_looping().then(|| install.stall(now)).flatten();
         if let Err(error) = self.move_install(machine, stall).await {
             tracing::error!(%machine, "an install that loops was not stopped: {error}");
         }
     }
+}
+
+/// Records installs that were prepared from what people have entered. What machines did meanwhile is looked at again.
+fn record(change: &mut Change<'_>, installs: Vec<Install>) -> Result<Vec<Install>, ArmError> {
+    let site = change.site();
+    let in_the_way = |install: &Install| {
+        let mut fault = match (site.open_install(install.machine), site.revision(install.revision)) {
+            (Some(open), _) => already_open(&install.machine_name, open),
+            (None, Some(revision)) if !revision.is_ready() => not_ready(revision),
+            _ => return None,
+        };
+        if installs.len() > 1 && fault.place == "machine" {
+            fault.place.clone_from(&install.machine_name);
+        }
+        Some(fault)
+    };
+    let mut faults: Vec<Fault> = installs.iter().filter_map(in_the_way).collect();
+    faults.dedup();
+    if !faults.is_empty() {
+        return Err(ArmError::Faults(faults));
+    }
+    let first = change.next_install_number()?;
+    let mut armed = Vec::with_capacity(installs.len());
+    for (number, install) in (first..).zip(installs) {
+        let install = Install { number, ..install };
+        let detail = format!("by {}", install.armed_by);
+        let step = Step { at: install.armed_at, kind: StepKind::Armed, detail };
+        change.put_install(install.clone(), step)?;
+        armed.push(install);
+    }
+    Ok(armed)
 }

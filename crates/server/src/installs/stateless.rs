@@ -1,24 +1,24 @@
 //! Hosts that run from memory: each start of one that is given answers is on record like an install.
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 use lastmile_core::{
-    install::{ArmRequest, Install},
-    machine::Standing,
-    net::Mac,
+    decide::install::ArmRequest,
+    model::{install::Install, machine::Standing},
 };
+use lastmile_formats::mac::Mac;
 
 use super::ArmError;
-use crate::state::App;
+use crate::records::Records;
 
 /// Who arms the starts of hosts whose standing it is.
 const STANDING: &str = "its standing";
 
-impl App {
+impl Records {
     /// Begins the record of a start, when a machine asks for its menu that runs a live image and is given answers. One
     /// that goes on is gone on with, unless it began too often: then that is on record, and a new one begins, as a
     /// stateless host gets its image every time.
-    pub(crate) async fn begin_start(&self, mac: Mac) {
+    pub(crate) async fn begin_start(self: &Arc<Self>, mac: Mac) {
         let site = self.site();
         let Some(machine) = site.machine_by_mac(mac) else { return };
         let (Standing::Live(image), Some(answers)) = (&machine.standing, &machine.live_answers) else {
@@ -41,7 +41,7 @@ impl App {
             answers: answers.clone(),
             asked: BTreeMap::new(),
         };
-        match self.arm(&request, STANDING).await {
+        match self.arm(request, STANDING).await {
             Ok(_) => {}
             Err(ArmError::Store(error)) => {
                 tracing::error!(machine = machine.name, "a start was not recorded: {error}");

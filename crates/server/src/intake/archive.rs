@@ -2,14 +2,11 @@
 
 use std::io::{self, Read, Write};
 
-use lastmile_core::{
-    image::{FileEntry, ReadAt, Sha256, recognise::unpacked},
-    tftp::ServedPath,
-};
+use lastmile_core::model::image::{FileEntry, Sha256};
+use lastmile_formats::{compressed::unpacked, read_at::ReadAt, tftp::ServedPath};
 use sha2::Digest;
 
-use super::WorkHandle;
-use crate::library::Library;
+use crate::{library::Library, work::WorkHandle};
 
 /// Octets copied at once.
 const PIECE: usize = 256 * 1024;

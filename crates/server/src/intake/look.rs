@@ -3,18 +3,21 @@
 use std::{io, path::Path};
 
 use lastmile_api::RevisionDraft;
-use lastmile_core::image::{
-    FileEntry, Holding, Pieces, ReadAt, Sha256, Volume, VolumePlace,
-    iso::{Iso, IsoError},
-    recognise::{FileSet, Found, Recognition, Said, recognise},
+use lastmile_core::{
+    base::Fault,
+    decide::image::{FileSet, Said, recognise},
+    model::image::{FileEntry, Found, Holding, Recognition, Sha256, Volume, VolumePlace},
+};
+use lastmile_formats::{
+    iso9660::{BootImage, BootPlatform, Iso, IsoError},
+    read_at::{Pieces, ReadAt},
 };
 use thiserror::Error;
 
 use super::archive;
 use crate::{
-    content::modified_ns,
-    intake::WorkBook,
-    library::{Library, Opened, Shelf},
+    library::{Library, Opened, Shelf, modified_ns},
+    work::WorkBook,
 };
 
 /// Why nothing could be looked into.
@@ -32,6 +35,10 @@ pub(crate) enum LookError {
     Iso { path: String, source: IsoError },
     #[error("the content of {path} is not in the library")]
     Missing { path: String },
+    #[error("{path} has digest {found}, not {expected} as its publisher gives it")]
+    Digest { path: String, expected: Sha256, found: Sha256 },
+    #[error("a digest is given, but it is of one file, and several are given")]
+    DigestOfSeveral,
 }
 
 /// Looks into what a draft holds. Archives are unpacked into the library, which `work` tells of. For a thread that may
@@ -46,6 +53,7 @@ pub(crate) fn look(
         (None, []) => Err(LookError::Nothing),
         (Some(path), []) => in_place(path, draft),
         (None, [only]) => single(library, work, only, draft),
+        (None, _) if draft.sha256.is_some() => Err(LookError::DigestOfSeveral),
         (None, files) => Ok(plain(library, files.to_vec(), draft)),
     }
 }
@@ -88,6 +96,9 @@ fn single(
 ) -> Result<Holding, LookError> {
     let missing = || LookError::Missing { path: file.path.clone() };
     let sha256 = file.sha256.ok_or_else(missing)?;
+    if let Some(expected) = draft.sha256.filter(|expected| *expected != sha256) {
+        return Err(LookError::Digest { path: file.path.clone(), expected, found: sha256 });
+    }
     let source = library.look_into(&sha256).map_err(|_| missing())?;
     // By hand it may be said that the file itself is what is started or written.
     let said = [&draft.kernel, &draft.program, &draft.disk];
@@ -128,8 +139,18 @@ fn describe(recognised: &mut Recognition, iso: &Iso) {
         recognised.label = Some(Found::new(iso.label.clone(), "volume descriptor".into()));
     }
     recognised.notes.push(format!("{} files, names by {}", iso.files.len(), iso.names));
+    let starts = [&recognised.kernel, &recognised.program, &recognised.disk];
+    let for_bios = |image: &BootImage| image.platform == BootPlatform::Bios;
+    if starts.iter().all(|start| start.is_none())
+        && iso.boot_images.iter().all(for_bios)
+        && !iso.boot_images.is_empty()
+    {
+        recognised.notes.push(
+            "its only boot program is one that BIOS starts from a disc: no loader can start it over the network".into(),
+        );
+    }
     recognised.notes.extend(iso.notes.iter().cloned());
-    recognised.faults.splice(0..0, iso.faults.iter().cloned());
+    recognised.faults.splice(0..0, iso.defects.iter().cloned().map(Fault::from));
 }
 
 /// The files of a volume.

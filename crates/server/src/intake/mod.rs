@@ -2,11 +2,21 @@
 
 mod archive;
 mod look;
-mod uploads;
+mod sweep;
 mod verify;
-mod work;
+
+use std::sync::Arc;
 
 pub(crate) use look::{LookError, look};
-pub(crate) use uploads::{UploadError, Uploads};
+pub(crate) use sweep::sweep_when_told;
 pub(crate) use verify::{verify_again, verify_on_schedule};
-pub(crate) use work::{WorkBook, WorkHandle};
+
+use crate::{library::Library, records::Records, work::WorkBook};
+
+/// What looking after files uses of the service.
+#[derive(Clone)]
+pub(crate) struct Parts {
+    pub(crate) records: Arc<Records>,
+    pub(crate) library: Library,
+    pub(crate) work: Arc<WorkBook>,
+}

@@ -2,19 +2,21 @@
 
 use std::{io, sync::Arc, time::Duration};
 
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 use lastmile_core::{
-    Id,
-    image::{Extent, FileEntry, Manifest, Revision, Sha256, Volume, VolumePlace},
+    base::Id,
+    model::image::{FileEntry, Manifest, Revision, Sha256, Volume, VolumePlace},
 };
+use lastmile_formats::read_at::Extent;
+use lastmile_store::{Change, StoreError};
 use sha2::Digest;
 use tokio_util::sync::CancellationToken;
 
-use super::WorkHandle;
 use crate::{
-    content::{BlockingReader, Content},
-    library::Library,
-    state::App,
+    clock,
+    intake::Parts,
+    library::{BlockingReader, Content, Library, modified_ns},
+    work::WorkHandle,
 };
 
 /// Octets read at once.
@@ -27,18 +29,20 @@ struct Verdict {
     manifest: Manifest,
     /// Paths that are missing or changed.
     damaged: Vec<String>,
+    /// The ISO, where it was found as it was in a file that was modified at another time.
+    restored: Option<Arc<Volume>>,
 }
 
 /// Reads a revision and keeps what came of it. What is found changed is not served from then on; what is found whole
 /// again, is.
-pub(crate) async fn verify_again(app: &Arc<App>, id: Id<Revision>) -> Result<(), String> {
-    let site = app.site();
+pub(crate) async fn verify_again(parts: &Parts, id: Id<Revision>) -> Result<(), String> {
+    let site = parts.records.site();
     let Some(revision) = site.revision(id).cloned() else { return Err("the revision is gone".into()) };
     // One at a time: two would only make the disk seek.
-    let _alone = app.verifying.lock().await;
+    let _alone = parts.work.verifying.lock().await;
     let what = format!("verify {} r{}", revision.image_name, revision.number);
-    let mut work = app.work.begin(what, octets(&revision));
-    let library = app.library.clone();
+    let mut work = parts.work.begin(what, octets(&revision));
+    let library = parts.library.clone();
     let reading = revision.clone();
     let read = tokio::task::spawn_blocking(move || {
         let verdict = read(&library, &reading, &mut work);
@@ -51,7 +55,7 @@ pub(crate) async fn verify_again(app: &Arc<App>, id: Id<Revision>) -> Result<(),
         [] => String::new(),
         damaged => format!("missing or changed: {}", damaged.join(", ")),
     });
-    keep(app, id, verdict).await
+    keep(parts, id, verdict).await
 }
 
 /// Octets that are read: those of the files, and of the ISO as a whole where its publisher gave a digest.
@@ -61,47 +65,47 @@ fn octets(revision: &Revision) -> u64 {
     revision.manifest.size() + in_place.map_or(0, |volume| volume.size)
 }
 
-async fn keep(app: &Arc<App>, id: Id<Revision>, verdict: Verdict) -> Result<(), String> {
-    let _alone = app.admin_write.lock().await;
-    // It may have been retired or removed meanwhile.
-    let Some(now) = app.site().revision(id).cloned() else { return Ok(()) };
-    let mut changed = (*now).clone();
-    changed.damaged = verdict.damaged;
-    if changed.damaged.is_empty() {
-        changed.verified = Some(Timestamp::now());
-        changed.manifest = verdict.manifest;
-    } else {
-        changed.verified = None;
-    }
-    if changed.damaged != now.damaged {
-        let (image, revision, damaged) = (&now.image_name, now.number, &changed.damaged);
-        tracing::warn!(image, revision, ?damaged, "what is missing or changed is another now");
-    }
-    let kept = changed.clone();
-    app.store.write(move |tx| tx.put_revision(&kept)).await.map_err(|error| error.to_string())?;
-    app.change_site(|site| site.with_revision(changed.clone()));
-    app.tell_image(&changed.image_name);
-    fill_installs(app, &changed).await
-}
-
-/// Installs that were armed before every file was read have their digest now.
-async fn fill_installs(app: &Arc<App>, revision: &Revision) -> Result<(), String> {
-    let Some(hash) = revision.manifest_hash() else { return Ok(()) };
-    let site = app.site();
-    let open =
-        site.open_installs().filter(|open| open.revision == revision.id && open.manifest_hash.is_none());
-    for machine in open.map(|open| open.machine).collect::<Vec<_>>() {
-        app.set_manifest_hash(machine, hash).await.map_err(|error| error.to_string())?;
-    }
-    Ok(())
+async fn keep(parts: &Parts, id: Id<Revision>, verdict: Verdict) -> Result<(), String> {
+    let keep = move |change: &mut Change<'_>| {
+        // It may have been retired or removed meanwhile.
+        let Some(now) = change.site().revision(id).cloned() else { return Ok(None) };
+        let mut changed = (*now).clone();
+        changed.damaged = verdict.damaged;
+        if changed.damaged.is_empty() {
+            changed.verified = Some(clock::now());
+            changed.manifest = verdict.manifest;
+            if verdict.restored.is_some() {
+                changed.volume = verdict.restored;
+            }
+        } else {
+            changed.verified = None;
+        }
+        if changed.damaged != now.damaged {
+            let (image, revision, damaged) = (&now.image_name, now.number, &changed.damaged);
+            tracing::warn!(image, revision, ?damaged, "what is missing or changed is another now");
+        }
+        change.note_revision(changed.clone())?;
+        Ok::<_, StoreError>(changed.manifest_hash())
+    };
+    // Installs that were armed before every file was read have their digest now.
+    let filled = match parts.records.store.change(keep).await {
+        Ok(Some(hash)) => parts.records.set_manifest_hash(id, hash).await,
+        Ok(None) => Ok(()),
+        Err(error) => Err(error),
+    };
+    filled.map_err(|error| error.to_string())
 }
 
 /// An error breaks it off; a file that cannot be read is in the verdict.
 fn read(library: &Library, revision: &Revision, work: &mut WorkHandle) -> io::Result<Verdict> {
+    // Somebody may have put the same bytes back: that is seen by reading all of them.
+    let restored = restored(library, revision);
+    let again = restored.clone().map(|volume| Revision { volume: Some(volume), ..revision.clone() });
+    let revision = again.as_ref().unwrap_or(revision);
     let mut damaged = library.missing(revision);
     let mut files: Vec<FileEntry> = revision.manifest.files().to_vec();
     if revision.volume.is_some() && !damaged.is_empty() {
-        return Ok(Verdict { manifest: revision.manifest.clone(), damaged });
+        return Ok(Verdict { manifest: revision.manifest.clone(), damaged, restored: None });
     }
     // In the order in which they lie on the disk.
     let first = |file: &FileEntry| {
@@ -121,7 +125,22 @@ fn read(library: &Library, revision: &Revision, work: &mut WorkHandle) -> io::Re
         }
     }
     damaged.extend(whole(library, revision, &mut buffer, work)?);
-    Ok(Verdict { manifest: Manifest::new(files), damaged })
+    Ok(Verdict { manifest: Manifest::new(files), damaged, restored })
+}
+
+/// The ISO of a revision as it lies now, if it was modified since it was looked into, has the size that it had, and the digest
+/// of everything in it is known.
+fn restored(library: &Library, revision: &Revision) -> Option<Arc<Volume>> {
+    let volume = revision.volume.as_ref()?;
+    let VolumePlace::InPlace { path, modified_ns: then } = volume.place() else { return None };
+    let found = std::fs::metadata(path).ok()?;
+    let is_known =
+        volume.sha256.is_some() || revision.manifest.files().iter().all(|file| file.sha256.is_some());
+    let time = modified_ns(&found);
+    if !is_known || time == *then || found.len() != volume.size || library.missing(revision).is_empty() {
+        return None;
+    }
+    Some(Arc::new(volume.found_at(time)))
 }
 
 /// That the ISO as a whole has the digest that its publisher gives. An ISO in the library has been held against it when
@@ -157,11 +176,11 @@ fn digest(content: &Content, buffer: &mut [u8], work: &mut WorkHandle) -> io::Re
 }
 
 /// Reads every revision again when its time has come; those that were never read, at once.
-pub(crate) async fn verify_on_schedule(app: Arc<App>, stop: CancellationToken) {
+pub(crate) async fn verify_on_schedule(parts: Parts, stop: CancellationToken) {
     loop {
-        let site = app.site();
+        let site = parts.records.site();
         let every = SignedDuration::from_hours(site.settings().verify_hours.into());
-        let now = Timestamp::now();
+        let now = clock::now();
         let is_due = |revision: &&Arc<Revision>| match revision.verified {
             None => revision.damaged.is_empty(),
             Some(at) => !every.is_zero() && now.duration_since(at) > every,
@@ -171,7 +190,7 @@ pub(crate) async fn verify_on_schedule(app: Arc<App>, stop: CancellationToken) {
             Some(id) => {
                 let read = tokio::select! {
                     () = stop.cancelled() => return,
-                    read = verify_again(&app, id) => read,
+                    read = verify_again(&parts, id) => read,
                 };
                 match read {
                     Ok(()) => Duration::ZERO,
@@ -186,7 +205,7 @@ pub(crate) async fn verify_on_schedule(app: Arc<App>, stop: CancellationToken) {
         tokio::select! {
             () = stop.cancelled() => return,
             () = tokio::time::sleep(wait) => {}
-            () = app.verify_soon.notified() => {}
+            () = parts.records.verify_soon.notified() => {}
         }
     }
 }

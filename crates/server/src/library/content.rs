@@ -12,7 +12,8 @@ use std::{
 };
 
 use bytes::Bytes;
-use lastmile_core::image::{Extent, Sha256, read_pieces};
+use lastmile_core::model::image::Sha256;
+use lastmile_formats::read_at::{Extent, read_pieces};
 
 /// Octets that all readers together keep in memory, about. A few readers have much each, so that the hand-over to a
 /// blocking thread does not count; a hall that boots at once has little each, so that the service stays small.

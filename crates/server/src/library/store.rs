@@ -4,19 +4,23 @@ use std::{
     collections::HashSet,
     io,
     path::{Path, PathBuf},
-    time::Duration,
+    sync::{Arc, Mutex},
+    time::{Duration, SystemTime},
 };
 
 use futures_util::{Stream, StreamExt};
 use lastmile_core::{
-    Id,
-    image::{Extent, FileEntry, ReadAt, Revision, Sha256, Volume, VolumePlace, recognise::FileSet},
+    base::Id,
+    decide::image::FileSet,
+    model::image::{FileEntry, Revision, Sha256, Volume, VolumePlace},
 };
+use lastmile_formats::read_at::{Extent, ReadAt};
 use sha2::Digest;
 use thiserror::Error;
 use tokio::{fs, io::AsyncWriteExt};
 
-use crate::content::{Content, OnDisk};
+use super::content::{Content, OnDisk};
+use crate::sync::lock;
 
 /// How long uploaded content may wait to be named by an image or a loader.
 const UNNAMED: Duration = Duration::from_secs(3600);
@@ -24,8 +28,21 @@ const UNNAMED: Duration = Duration::from_secs(3600);
 /// The folder of content, and of what is on its way in.
 #[derive(Debug, Clone)]
 pub(crate) struct Library {
-    content: PathBuf,
-    staging: PathBuf,
+    content: Arc<Path>,
+    staging: Arc<Path>,
+    /// Taken for each file that is promised to somebody, and for each that is removed: never both at once.
+    promises: Arc<Mutex<()>>,
+}
+
+/// Content that was there, and stays for an hour at least, so that it can be named meanwhile.
+#[derive(Debug, Default)]
+pub(crate) struct Promised(HashSet<(Sha256, u64)>);
+
+impl Promised {
+    /// Whether content of that digest and size is among it.
+    pub(crate) fn has(&self, sha256: &Sha256, size: u64) -> bool {
+        self.0.contains(&(*sha256, size))
+    }
 }
 
 /// Why content was not taken in.
@@ -47,7 +64,11 @@ impl Library {
 
     /// Opens the library below `data_dir` and clears what an earlier run left half done.
     pub(crate) fn open(data_dir: &Path) -> io::Result<Self> {
-        let library = Self { content: data_dir.join("content"), staging: data_dir.join("staging") };
+        let library = Self {
+            content: data_dir.join("content").into(),
+            staging: data_dir.join("staging").into(),
+            promises: Arc::default(),
+        };
         std::fs::create_dir_all(&library.content)?;
         if library.staging.exists() {
             std::fs::remove_dir_all(&library.staging)?;
@@ -64,6 +85,22 @@ impl Library {
     /// Whether content of that digest and size is there.
     pub(crate) fn has(&self, sha256: &Sha256, size: u64) -> bool {
         self.size(sha256) == Some(size)
+    }
+
+    /// What of these files is there. It is young again, so that nothing removes it before it is named. For a thread that may
+    /// wait.
+    pub(crate) fn promise<'a>(&self, files: impl IntoIterator<Item = &'a FileEntry>) -> Promised {
+        let renewed = |file: &FileEntry| -> Option<(Sha256, u64)> {
+            let sha256 = file.sha256?;
+            let _alone = lock(&self.promises);
+            let opened = std::fs::File::open(self.path(&sha256)).ok()?;
+            let metadata = opened.metadata().ok()?;
+            if is_older(&metadata, UNNAMED / 2) {
+                opened.set_modified(SystemTime::now()).ok()?;
+            }
+            Some((sha256, metadata.len()))
+        };
+        Promised(files.into_iter().filter_map(renewed).collect())
     }
 
     /// The size of content, if it is there.
@@ -146,9 +183,10 @@ impl Library {
         std::fs::File::open(folder)?.sync_all()
     }
 
-    /// Copies a file of the host into the library under a name that it gets there. For a thread that may wait.
-    pub(crate) fn take_file(&self, name: &str, from: &Path) -> io::Result<FileEntry> {
-        let bytes = std::fs::read(from)?;
+    /// Copies content, of the size of a loader, into the library under a name that it gets there. For a thread that may wait.
+    pub(crate) fn take_content(&self, name: &str, from: &dyn ReadAt) -> io::Result<FileEntry> {
+        let mut bytes = vec![0; usize::try_from(from.size()).map_err(io::Error::other)?];
+        from.read_at(0, &mut bytes)?;
         let sha256 = Sha256::of(&bytes);
         let staged = self.staged();
         std::fs::write(&staged, &bytes)?;
@@ -191,21 +229,29 @@ impl Library {
         taken
     }
 
-    /// Removes all content but `named`. What was uploaded within the last hour may yet be named, and stays.
-    pub(crate) async fn sweep(&self, named: &HashSet<Sha256>) -> io::Result<()> {
-        let mut folders = fs::read_dir(&self.content).await?;
-        while let Some(folder) = folders.next_entry().await? {
-            let mut files = fs::read_dir(folder.path()).await?;
-            while let Some(file) = files.next_entry().await? {
+    /// Removes all content but `named`. What was uploaded or promised within the last hour may yet be named, and stays. For a
+    /// thread that may wait.
+    pub(crate) fn sweep(&self, named: &HashSet<Sha256>) -> io::Result<()> {
+        for folder in std::fs::read_dir(&self.content)? {
+            for file in std::fs::read_dir(folder?.path())? {
+                let file = file?;
                 let digest = file.file_name().to_str().and_then(|name| name.parse::<Sha256>().ok());
-                let young = file.metadata().await?.modified()?.elapsed().is_ok_and(|age| age < UNNAMED);
-                if digest.is_some_and(|digest| !named.contains(&digest)) && !young {
-                    fs::remove_file(file.path()).await?;
+                if digest.is_none_or(|digest| named.contains(&digest)) {
+                    continue;
+                }
+                let _alone = lock(&self.promises);
+                if is_older(&file.metadata()?, UNNAMED) {
+                    std::fs::remove_file(file.path())?;
                 }
             }
         }
         Ok(())
     }
+}
+
+/// Whether a file was changed longer ago than that. One that is from the future was not.
+fn is_older(metadata: &std::fs::Metadata, age: Duration) -> bool {
+    metadata.modified().is_ok_and(|modified| modified.elapsed().is_ok_and(|elapsed| elapsed >= age))
 }
 
 /// A file that is looked into.
@@ -261,6 +307,10 @@ mod tests {
 
     use super::*;
 
+    fn wrong_digest() -> Sha256 {
+        Sha256::of(b"what is not there")
+    }
+
     type Piece = Result<&'static [u8], String>;
 
     #[tokio::test]
@@ -277,14 +327,22 @@ mod tests {
         assert_eq!(library.take(right, pieces(vec![Ok(b"abc"), Ok(b"def")])).await.unwrap(), 6);
         assert!(library.has(&right, 6) && !library.has(&right, 5));
         assert_eq!(std::fs::read_dir(&library.staging).unwrap().count(), 0);
-        library.sweep(&HashSet::new()).await.unwrap();
+        library.sweep(&HashSet::new()).unwrap();
         assert!(library.has(&right, 6), "what came just now may yet be named");
-        let long_ago = std::time::SystemTime::now() - 2 * UNNAMED;
-        let file = std::fs::File::open(library.path(&right)).unwrap();
-        file.set_modified(long_ago).unwrap();
-        library.sweep(&HashSet::from([right])).await.unwrap();
+        let age = || {
+            let file = std::fs::File::open(library.path(&right)).unwrap();
+            file.set_modified(SystemTime::now() - 2 * UNNAMED).unwrap();
+        };
+        age();
+        library.sweep(&HashSet::from([right])).unwrap();
         assert!(library.has(&right, 6));
-        library.sweep(&HashSet::new()).await.unwrap();
+        let [file, other] = [right, wrong_digest()].map(|sha256| FileEntry::new("file", 6, sha256));
+        let promised = library.promise([&file, &other]);
+        assert!(promised.has(&right, 6) && !promised.has(&right, 5) && !promised.has(&wrong_digest(), 6));
+        library.sweep(&HashSet::new()).unwrap();
+        assert!(library.has(&right, 6), "somebody is about to name it");
+        age();
+        library.sweep(&HashSet::new()).unwrap();
         assert_eq!(library.size(&right), None);
     }
 }

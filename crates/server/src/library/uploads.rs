@@ -3,7 +3,7 @@
 use std::{
     collections::HashMap,
     io::{self, Read},
-    path::PathBuf,
+    path::{Path, PathBuf},
     sync::{Arc, Mutex},
     time::{Duration, SystemTime},
 };
@@ -11,15 +11,16 @@ use std::{
 use futures_util::{Stream, StreamExt};
 use lastmile_api::{Upload, UploadRequest};
 use lastmile_core::{
-    Id,
-    image::{FileEntry, Sha256},
+    base::Id,
+    model::image::{FileEntry, Sha256},
 };
 use serde::{Deserialize, Serialize};
 use sha2::Digest;
 use thiserror::Error;
 use tokio::io::AsyncWriteExt;
 
-use crate::{library::Library, state::lock};
+use super::Library;
+use crate::sync::lock;
 
 /// How long an upload may rest before it is cleared.
 const RESTS: Duration = Duration::from_secs(7 * 24 * 3600);
@@ -46,7 +47,7 @@ type Slot = Arc<tokio::sync::Mutex<Option<Going>>>;
 /// The folder of uploads.
 #[derive(Debug, Clone)]
 pub(crate) struct Uploads {
-    folder: PathBuf,
+    folder: Arc<Path>,
     library: Library,
     going: Arc<Mutex<HashMap<String, Slot>>>,
 }
@@ -67,8 +68,8 @@ pub(crate) enum UploadError {
 }
 
 impl Uploads {
-    pub(crate) fn open(data_dir: &std::path::Path, library: Library) -> io::Result<Self> {
-        let folder = data_dir.join("uploads");
+    pub(crate) fn open(data_dir: &Path, library: Library) -> io::Result<Self> {
+        let folder: Arc<Path> = data_dir.join("uploads").into();
         std::fs::create_dir_all(&folder)?;
         let uploads = Self { folder, library, going: Arc::default() };
         for entry in std::fs::read_dir(&uploads.folder)? {

@@ -3,13 +3,14 @@
 use std::{
     io,
     net::{Ipv4Addr, SocketAddrV4},
+    time::Duration,
 };
 
 use etherparse::{
     ArpHardwareId, ArpOperation, ArpPacket, EtherType, IcmpEchoHeader, Icmpv4Header, Icmpv4Type, IpNumber,
     PacketBuilder, SlicedPacket, TransportSlice,
 };
-use lastmile_core::net::Mac;
+use lastmile_formats::mac::Mac;
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::UdpSocket;
 
@@ -21,6 +22,8 @@ const TTL: u8 = 64;
 const FRAME: usize = 1600;
 /// The ICMP type of an echo reply (RFC 792).
 const ICMP_ECHO_REPLY: u8 = 0;
+/// How long nothing is heard after a socket said that it cannot.
+const PAUSE: Duration = Duration::from_secs(1);
 const BROADCAST: [u8; 6] = [0xff; 6];
 
 /// A socket that sends whole frames on one interface: a client that has no address yet answers no ARP
@@ -196,6 +199,13 @@ impl Icmp {
             }
         }
     }
+}
+
+/// Says that nothing was heard, and waits a moment: a socket of an interface that goes down says so once, and hears again when
+/// the interface is back (packet(7)).
+pub(crate) async fn not_heard(what: &str, error: &io::Error) {
+    tracing::warn!("{what} is not heard at the moment: {error}");
+    tokio::time::sleep(PAUSE).await;
 }
 
 /// A datagram socket of any family, as the runtime waits for it. Its type says UDP, but `recv` is the same call for

@@ -4,5 +4,5 @@ mod address;
 mod frames;
 mod interface;
 
-pub(crate) use frames::{FrameListener, FrameSender, Heard, Icmp};
+pub(crate) use frames::{FrameListener, FrameSender, Heard, Icmp, not_heard};
 pub(crate) use interface::{Interface, own_addresses, v4};

@@ -2,18 +2,24 @@
 
 use std::{fs, io::Write, os::unix::fs::OpenOptionsExt, path::Path};
 
+use hex::FromHex;
 use lastmile_core::{
-    Fault,
-    answers::{self, Addressing, AnswerFile, BootMode, KEY_BYTES, SealKey, Subject, Target},
-    boot::Viewer,
-    hex,
-    image::Revision,
-    install::{Expected, Install},
-    machine::Machine,
+    base::Fault,
+    decide::{
+        answers::{Addressing, AnswerFile, Subject, Target, resolve, write},
+        boot::Viewer,
+    },
+    model::{
+        answers::{BootMode, KEY_BYTES, SealKey},
+        image::Revision,
+        install::{Expected, Install},
+        machine::Machine,
+    },
     site::Site,
 };
 
-use crate::{boot::lease_of, random::random, state::App};
+use super::Records;
+use crate::random::random;
 
 /// Name of the file in the data folder that holds the key of sealed secrets.
 const KEY_FILE: &str = "secrets.key";
@@ -26,8 +32,8 @@ pub(crate) fn seal_key(data: &Path) -> Result<SealKey, String> {
     let path = data.join(KEY_FILE);
     match fs::read_to_string(&path) {
         Ok(text) => {
-            let octets = hex::decode(text.trim()).and_then(|octets| <[u8; KEY_BYTES]>::try_from(octets).ok());
-            octets.map(SealKey::new).ok_or_else(|| {
+            let octets = <[u8; KEY_BYTES]>::from_hex(text.trim());
+            octets.map(SealKey::new).map_err(|_| {
                 format!("{} holds no key of 64 hexadecimal digits. Put the right file back", path.display())
             })
         }
@@ -35,7 +41,7 @@ pub(crate) fn seal_key(data: &Path) -> Result<SealKey, String> {
             let octets = random::<KEY_BYTES>();
             let file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path);
             file.and_then(|mut file| {
-                file.write_all(hex::encode(&octets).as_bytes())?;
+                file.write_all(hex::encode(octets).as_bytes())?;
                 file.sync_all()
             })
             .map_err(|error| format!("{} cannot be written: {error}", path.display()))?;
@@ -45,26 +51,25 @@ pub(crate) fn seal_key(data: &Path) -> Result<SealKey, String> {
     }
 }
 
-impl App {
+impl Records {
     /// What is known of a machine that is to get a revision. One that has no address yet has that which its subnet would
     /// give first: for checks and previews.
     pub(crate) fn subject(&self, site: &Site, machine: &Machine, revision: Option<&Revision>) -> Subject {
-        let subnet = self.subnet_of(site, machine);
-        let service = self.service_for(subnet.as_deref());
+        let subnet = self.wire.subnet_of(site, &machine.macs, None);
+        let service = self.wire.service_for(subnet.as_deref());
         let Some(mac) = machine.macs.first().copied() else { return Subject::example() };
         let reserved = || {
             let subnet = subnet.as_deref()?;
-            let own = |reservation: &&std::sync::Arc<lastmile_core::net::Reservation>| {
-                machine
-                    .macs
-                    .iter()
-                    .any(|mac| reservation.client == lastmile_core::net::ReservedFor::Mac(*mac))
+            let own = |reservation: &&std::sync::Arc<lastmile_core::model::reservation::Reservation>| {
+                machine.macs.iter().any(|mac| {
+                    reservation.client == lastmile_core::model::reservation::ReservedFor::Mac(*mac)
+                })
             };
             site.reservations_of(subnet.id).find(own).map(|reservation| reservation.address)
         };
         let first = || subnet.as_deref()?.pools.first().map(|pool| pool.first());
-        let address = lease_of(self, site, mac).or_else(reserved).or_else(first);
-        let architecture = self.architecture_of(site, mac);
+        let address = self.wire.address_of_macs(site, &machine.macs).or_else(reserved).or_else(first);
+        let architecture = self.wire.architecture_of(site, mac);
         let viewer = Viewer {
             site,
             machine: Some(machine),
@@ -87,7 +92,7 @@ impl App {
         let revision = site.revision(install.revision);
         let subject = self.subject(site, machine, revision.map(AsRef::as_ref));
         let layers = site.layers_of(install);
-        let resolved = answers::resolve(site.named(&layers), &subject, &install.asked).ok();
+        let resolved = resolve(site.named(&layers), &subject, &install.asked).ok();
         let settings = resolved.map(|resolution| resolution.settings);
         let fixed =
             settings.iter().flat_map(|settings| &settings.links).filter_map(|link| match &link.addressing {
@@ -96,7 +101,7 @@ impl App {
             });
         let mut addresses: Vec<std::net::Ipv4Addr> = fixed.flatten().collect();
         if addresses.is_empty() {
-            addresses.extend(self.address_of(site, machine));
+            addresses.extend(self.wire.address_of(site, machine));
         }
         Expected {
             host_name: settings.map_or_else(|| install.machine_name.clone(), |settings| settings.host_name),
@@ -130,13 +135,13 @@ impl App {
     ) -> Result<Vec<AnswerFile>, Vec<Fault>> {
         let layers = site.layers_of(install);
         let subject = self.subject(site, machine, Some(revision));
-        let resolution = answers::resolve(site.named(&layers), &subject, &install.asked)?;
+        let resolution = resolve(site.named(&layers), &subject, &install.asked)?;
         let title = format!("{} v{}", install.answers_name, install.answers_version);
         let target = Target {
             install: Some(install),
             key: Some(&self.seal_key),
             ..Target::preview(&subject, Some(revision), &title)
         };
-        answers::write(revision.family, &resolution, &target)
+        write(revision.family, &resolution, &target)
     }
 }

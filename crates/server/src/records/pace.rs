@@ -6,10 +6,14 @@ use std::{
 };
 
 use jiff::Timestamp;
-use lastmile_core::install::{Install, InstallState, Pace, Progress};
+use lastmile_core::{
+    decide::install::{Pace, Progress},
+    model::install::{Install, InstallState},
+};
 use lastmile_store::StoreError;
 
-use crate::state::{App, lock};
+use super::Records;
+use crate::sync::lock;
 
 /// How installs of each image usually go, by the image's name.
 #[derive(Debug, Default)]
@@ -41,9 +45,9 @@ impl Paces {
     }
 }
 
-impl App {
+impl Records {
     /// Learns from every image's installs, at the start.
-    pub(super) fn learn_all(&self) {
+    pub(crate) fn learn_all(&self) {
         for image in self.site().images() {
             self.paces.forget(&image.name);
         }
@@ -53,7 +57,7 @@ impl App {
     ///
     /// # Errors
     /// What the store refused.
-    pub(super) async fn learn(&self) -> Result<(), StoreError> {
+    pub(crate) async fn learn(&self) -> Result<(), StoreError> {
         let stale = std::mem::take(&mut *lock(&self.paces.stale));
         for image in stale {
             let asked = image.clone();

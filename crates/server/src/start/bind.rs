@@ -27,7 +27,8 @@ pub(super) struct Bound {
     pub(super) tftp: Vec<UdpSocket>,
     pub(super) http: Vec<TcpListener>,
     pub(super) https: Vec<TcpListener>,
-    pub(super) admin: TcpListener,
+    /// For the threads that answer people.
+    pub(super) admin: std::net::TcpListener,
 }
 
 /// Binds everything, or nothing.
@@ -53,6 +54,12 @@ pub(super) async fn bind_all(config: &Config, places: &[Place]) -> Result<Bound,
         }
     }
     let admin = tcp("the API", config.admin.listen).await?;
+    let admin = admin.into_std().map_err(|source| StartError::Bind {
+        what: "the API",
+        address: config.admin.listen,
+        source,
+        mend: String::new(),
+    })?;
     Ok(Bound { wirings, tftp, http, https, admin })
 }
 

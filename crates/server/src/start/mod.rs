@@ -1,6 +1,8 @@
 //! Starting: opens the records, binds every port, and says which it lacks and how to get it.
 
 mod bind;
+mod people;
+mod supervise;
 
 use std::{
     fmt, io,
@@ -11,22 +13,33 @@ use std::{
 };
 
 use bind::{Bound, bind_all};
-use lastmile_core::{boot::Service, image::Revision, site::Site};
-use lastmile_store::{Store, StoreError};
+use lastmile_core::{
+    model::{image::Revision, service::Service},
+    report::trace::TraceBook,
+};
+use lastmile_store::{AddressNote, Change, Store, StoreError};
+use people::People;
+use supervise::Supervisor;
 use thiserror::Error;
-use tokio_util::{sync::CancellationToken, task::TaskTracker};
+use tokio::{net::TcpListener, sync::mpsc};
+use tokio_util::{sync::DropGuard, task::TaskTracker};
 
 use crate::{
     admin,
-    answers::seal_key,
+    app::App,
     boot,
     config::{Config, ConfigError},
-    dhcp, handover, installs,
-    intake::{self, Uploads},
-    library::Library,
+    dhcp, handover, installs, intake,
+    library::{Library, Uploads},
     link::{FrameListener, Interface},
-    state::{App, Services},
+    records::{self, Records, answers::seal_key},
     tftp,
+    wire::{
+        Kept, Services, Wire,
+        identity::{self, Known},
+        trace_journal::Journal,
+    },
+    work::WorkBook,
 };
 
 /// Longest wait for requests under way when the service is told to end.
@@ -146,11 +159,15 @@ impl Listening {
     }
 }
 
-/// A running service. Dropping it does not end it: call [`Running::stop`].
+/// A running service. Dropped, it ends at once; [`Running::stop`] gives what is under way some seconds.
 pub struct Running {
     listening: Listening,
-    stop: CancellationToken,
+    stop: DropGuard,
     tasks: TaskTracker,
+    failures: mpsc::UnboundedReceiver<String>,
+    store: Store,
+    /// Kept until all tasks have ended: some of them run on its threads.
+    _people: People,
 }
 
 impl fmt::Debug for Running {
@@ -166,9 +183,24 @@ impl Running {
         &self.listening
     }
 
+    /// Waits until a part of it has failed without which it does not do its work; gives which. It is then to be ended, and
+    /// started anew.
+    pub async fn failed(&mut self) -> String {
+        match self.failures.recv().await {
+            Some(what) => what,
+            // Every part has ended as it was told to.
+            None => std::future::pending().await,
+        }
+    }
+
+    /// Whether the records answer within `limit`. What they answer does not matter: a full disk is no reason to start anew.
+    pub async fn answers_within(&self, limit: Duration) -> bool {
+        tokio::time::timeout(limit, self.store.ping()).await.is_ok()
+    }
+
     /// Ends it: no new requests, those under way get some seconds to end.
     pub async fn stop(self) {
-        self.stop.cancel();
+        self.stop.disarm().cancel();
         self.tasks.close();
         if tokio::time::timeout(GRACE, self.tasks.wait()).await.is_err() {
             tracing::warn!("requests still under way after {GRACE:?} were cut off");
@@ -197,13 +229,32 @@ pub async fn start(config: &Config) -> Result<Running, StartError> {
         None => None,
     };
     let store = Store::open(&config.data_dir.join("lastmile.sqlite"))?;
-    let mut loaded = store.load()?;
-    loaded.site = mark_damage(&library, &loaded.site);
+    let loaded = store.load()?;
+    let (mut traces, site) = (TraceBook::default(), store.site());
+    let is_known = |mac| site.machine_by_mac(mac).is_some();
+    let (journal, to_journal) = Journal::open(&config.data_dir, &mut traces, is_known).map_err(data_dir)?;
+    let (known, notes) = Known::new(loaded.address_notes);
+    mark_damage(&library, &store).await?;
     let listening = bound.listening(config);
     let seal_key = seal_key(&config.data_dir).map_err(|reason| StartError::Key { reason })?;
-    let app =
-        Arc::new(App::new(store, library, seal_key, uploads, services(config, &places, &listening), loaded));
-    Ok(run(app, listening, bound, tls))
+    let wire = Arc::new(Wire::new(Kept {
+        services: services(config, &places, &listening),
+        leases: loaded.leases,
+        trace_journal: to_journal,
+        known,
+        traces,
+    }));
+    let records = Arc::new(Records::new(store, seal_key, &loaded.tokens, wire.clone()));
+    let work = Arc::new(WorkBook::new(records.events.clone()));
+    records::observe(&records);
+    let watched = Arc::downgrade(&wire);
+    let app = App { records, wire, library, uploads, work };
+    std::thread::Builder::new()
+        .name("traces".into())
+        .spawn(move || journal.keep(&watched))
+        .map_err(data_dir)?;
+    let people = People::start().map_err(data_dir)?;
+    Ok(run(app, listening, bound, tls, notes, people))
 }
 
 /// Where machines reach the service: an interface with the address there, or an address alone.
@@ -244,31 +295,50 @@ fn services(config: &Config, places: &[Place], listening: &Listening) -> Service
     Services { default: service(config.boot.address.unwrap_or(first)), by_interface: named.collect() }
 }
 
-fn run(app: Arc<App>, listening: Listening, bound: Bound, tls: Option<boot::Tls>) -> Running {
-    let (stop, tasks) = (CancellationToken::new(), TaskTracker::new());
+fn run(
+    app: App,
+    listening: Listening,
+    bound: Bound,
+    tls: Option<boot::Tls>,
+    notes: mpsc::Receiver<AddressNote>,
+    people: People,
+) -> Running {
+    let (supervisor, failures) = Supervisor::new();
+    let (stop, tasks) = (supervisor.stop.clone(), supervisor.tasks.clone());
+    let store = app.records.store.clone();
+    supervisor.run("writing to the database", {
+        let store = store.clone();
+        async move { store.ended().await }
+    });
     for wiring in &bound.wirings {
         if let Some(interface) = wiring.interface.as_ref().filter(|_| !wiring.boot_server) {
-            hear(&app, interface, &tasks, &stop);
+            hear(&app, interface, &supervisor);
         }
     }
-    tasks.spawn(app.prober.clone().hear_icmp(stop.clone()));
+    supervisor.run("hearing ICMP", app.wire.prober.clone().hear_icmp(stop.clone()));
     for wiring in bound.wirings {
-        tasks.spawn(dhcp::serve(app.clone(), wiring, tasks.clone(), stop.clone()));
+        let what = format!("answering DHCP on {}", wiring.local);
+        supervisor.run(what, dhcp::serve(app.dhcp(), wiring, tasks.clone(), stop.clone()));
     }
     for socket in bound.tftp {
-        tasks.spawn(tftp::serve(app.clone(), socket, tasks.clone(), stop.clone()));
+        supervisor.run("serving TFTP", tftp::serve(app.boot(), socket, tasks.clone(), stop.clone()));
     }
     for listener in bound.http {
-        let router = boot::router(app.clone(), false);
-        tasks.spawn(boot::serve(listener, router, None, tasks.clone(), stop.clone()));
+        let router = boot::router(app.boot(), false);
+        let serve = boot::serve(listener, router, None, tasks.clone(), stop.clone());
+        supervisor.run("serving boot HTTP", serve);
     }
     for listener in bound.https {
-        let router = boot::router(app.clone(), true);
-        tasks.spawn(boot::serve(listener, router, tls.clone(), tasks.clone(), stop.clone()));
+        let router = boot::router(app.boot(), true);
+        let serve = boot::serve(listener, router, tls.clone(), tasks.clone(), stop.clone());
+        supervisor.run("serving boot HTTPS", serve);
     }
-    tasks.spawn(intake::verify_on_schedule(app.clone(), stop.clone()));
-    tasks.spawn(installs::keep(app.clone(), stop.clone()));
-    tasks.spawn(handover::deliver(app.clone(), tasks.clone(), stop.clone()));
+    supervisor.run("keeping addresses", identity::keep_notes(store.clone(), notes, stop.clone()));
+    supervisor.run("verifying images", intake::verify_on_schedule(app.intake(), stop.clone()));
+    supervisor.run("sweeping the library", intake::sweep_when_told(app.intake(), stop.clone()));
+    supervisor
+        .run("looking after installs", installs::keep(app.records.clone(), app.wire.clone(), stop.clone()));
+    supervisor.run("delivering", handover::deliver(app.records.clone(), tasks.clone(), stop.clone()));
     let (work, ending) = (app.work.clone(), stop.clone().cancelled_owned());
     tasks.spawn(async move {
         ending.await;
@@ -276,24 +346,34 @@ fn run(app: Arc<App>, listening: Listening, bound: Bound, tls: Option<boot::Tls>
     });
     let router = admin::router(app, listening.clone(), stop.clone());
     let stopped = stop.clone().cancelled_owned();
-    tasks.spawn(async move {
-        if let Err(error) = axum::serve(bound.admin, router).with_graceful_shutdown(stopped).await {
+    let admin = bound.admin;
+    let serve = people.run(async move {
+        let ended = match TcpListener::from_std(admin) {
+            Ok(admin) => axum::serve(admin, router).with_graceful_shutdown(stopped).await,
+            Err(error) => Err(error),
+        };
+        if let Err(error) = ended {
             tracing::error!("the admin listener ended: {error}");
         }
     });
-    Running { listening, stop, tasks }
+    supervisor.run("serving the API", serve);
+    Running { listening, stop: stop.drop_guard(), tasks, failures, store, _people: people }
 }
 
 /// Hears what else is said on a wire. Without it the service works, and knows less.
-fn hear(app: &Arc<App>, interface: &Interface, tasks: &TaskTracker, stop: &CancellationToken) {
+fn hear(app: &App, interface: &Interface, supervisor: &Supervisor) {
+    let stop = &supervisor.stop;
     match FrameListener::arp(interface) {
-        Ok(listener) => drop(tasks.spawn(app.prober.clone().hear_arp(listener, stop.clone()))),
+        Ok(listener) => {
+            supervisor.run("hearing ARP", app.wire.prober.clone().hear_arp(listener, stop.clone()));
+        }
         Err(error) => tracing::warn!(interface = interface.name, "ARP is not heard: {error}"),
     }
     match FrameListener::to_clients(interface) {
         Ok(listener) => {
             let name = interface.name.clone();
-            tasks.spawn(dhcp::foreign::hear(app.clone(), name, listener, stop.clone()));
+            let hear = dhcp::foreign::hear(app.dhcp(), name, listener, stop.clone());
+            supervisor.run("hearing other DHCP servers", hear);
         }
         Err(error) => {
             tracing::warn!(interface = interface.name, "other DHCP servers are not heard: {error}");
@@ -303,16 +383,19 @@ fn hear(app: &Arc<App>, interface: &Interface, tasks: &TaskTracker, stop: &Cance
 
 /// Notes which images miss content, so that they are not served. What was found changed when it was read stays so until
 /// it is read again.
-fn mark_damage(library: &Library, site: &Site) -> Site {
-    let mut marked = site.clone();
-    for revision in site.revisions() {
+async fn mark_damage(library: &Library, store: &Store) -> Result<(), StoreError> {
+    let mut damaged = Vec::new();
+    for revision in store.site().revisions() {
         let missing = library.missing(revision);
         if missing.iter().all(|path| revision.damaged.contains(path)) {
             continue;
         }
         let (name, number) = (&revision.image_name, revision.number);
         tracing::warn!(image = %name, revision = number, ?missing, "files are missing or changed: not served");
-        marked = marked.with_revision(Revision { damaged: missing, verified: None, ..(**revision).clone() });
+        damaged.push(Revision { damaged: missing, verified: None, ..(**revision).clone() });
     }
-    marked
+    let note = move |change: &mut Change<'_>| {
+        damaged.into_iter().try_for_each(|revision| change.note_revision(revision))
+    };
+    store.change(note).await
 }

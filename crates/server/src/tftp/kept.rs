@@ -3,7 +3,9 @@
 use std::{net::SocketAddrV4, time::Instant};
 
 use jiff::{SignedDuration, Timestamp};
-use lastmile_core::trace::{Datagram, FIRST_PACKETS, LAST_PACKETS, PACKET_KEPT};
+use lastmile_core::report::trace::{Datagram, FIRST_PACKETS, LAST_PACKETS, PACKET_KEPT};
+
+use crate::clock;
 
 /// A packet's beginning. Of fixed size: in lock-step one is kept for every block, and nothing may be allocated.
 #[derive(Clone, Copy)]
@@ -26,7 +28,7 @@ pub(super) struct Kept {
 impl Kept {
     /// Of a transfer between `ends`, this service's and the client's, that `request` began.
     pub(super) fn new(request: Datagram, ends: (SocketAddrV4, SocketAddrV4)) -> Self {
-        let began = (Instant::now(), Timestamp::now());
+        let began = (Instant::now(), clock::now());
         Self { packets: vec![request], ends, began, last: [None; LAST_PACKETS], count: 0 }
     }
 
@@ -85,8 +87,7 @@ mod tests {
     #[test]
     fn the_first_and_the_last_stay() {
         let ends = ("192.0.2.2:40000".parse().unwrap(), "192.0.2.50:1024".parse().unwrap());
-        let request =
-            Datagram { at: Timestamp::now(), from: ends.1, to: ends.0, payload: [0].into(), length: 1 };
+        let request = Datagram { at: clock::now(), from: ends.1, to: ends.0, payload: [0].into(), length: 1 };
         let mut kept = Kept::new(request, ends);
         for number in 0..100_u8 {
             kept.said(&[number; 200], 1472);

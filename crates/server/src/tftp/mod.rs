@@ -9,18 +9,17 @@ use std::{
     sync::Arc,
 };
 
-use jiff::Timestamp;
-use lastmile_core::{
-    tftp::{ErrorCode, Packet, RawOptions},
-    trace::{Datagram, FileRequest, Seen, TransferEnd, Wire},
-};
+use lastmile_core::report::trace::{Datagram, FileRequest, Seen, TransferEnd, Wire};
+use lastmile_formats::tftp::{ErrorCode, Packet, RawOptions};
 use tokio::{net::UdpSocket, sync::Semaphore};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
-    boot::{Asker, Manner, Refusal, Served, resolve},
+    boot::{Asker, Manner, Parts, Refusal, Served, resolve},
+    clock,
+    limits::{Lines, PerSource},
     link::v4,
-    state::{App, count},
+    wire::count,
 };
 
 /// Largest request: RFC 2347 keeps it within one datagram of 512 octets.
@@ -28,9 +27,15 @@ const REQUEST_BUFFER: usize = 1024;
 /// Transfers at once. A hall of 2,000 machines fits; beyond it requests are dropped, and clients ask again.
 const TRANSFERS: usize = 4096;
 
+/// Transfers of one source at once: a loader fetches few files at a time, and several machines may be behind one address.
+const TRANSFERS_OF_ONE: usize = 64;
+/// Writes that were refused.
+static WRITES: Lines = Lines::new("TFTP writes that were refused");
+
 /// Answers on the well-known port until told to stop.
-pub(crate) async fn serve(app: Arc<App>, socket: UdpSocket, tasks: TaskTracker, stop: CancellationToken) {
+pub(crate) async fn serve(parts: Parts, socket: UdpSocket, tasks: TaskTracker, stop: CancellationToken) {
     let transfers = Arc::new(Semaphore::new(TRANSFERS));
+    let of_one = PerSource::new(TRANSFERS_OF_ONE);
     let local = socket.local_addr().map_or(IpAddr::from([0, 0, 0, 0]), |address| address.ip());
     let socket = Arc::new(socket);
     let mut buffer = vec![0; REQUEST_BUFFER];
@@ -47,25 +52,26 @@ pub(crate) async fn serve(app: Arc<App>, socket: UdpSocket, tasks: TaskTracker, 
                 continue;
             }
         };
-        let Some(request) = read_request(&app, &socket, &buffer[..length], from).await else { continue };
-        let Ok(permit) = transfers.clone().try_acquire_owned() else {
-            count(&app.counts.tftp_refused);
+        let Some(request) = read_request(&parts, &socket, &buffer[..length], from).await else { continue };
+        let (permit, own) = (transfers.clone().try_acquire_owned(), of_one.take(from.ip()));
+        let (Ok(permit), Some(own)) = (permit, own) else {
+            count(&parts.wire.counts.tftp_refused);
             continue;
         };
-        let (app, socket, stop) = (app.clone(), socket.clone(), stop.clone());
+        let (parts, socket, stop) = (parts.clone(), socket.clone(), stop.clone());
         tasks.spawn(async move {
-            answer(&app, &socket, (local, from), request, stop).await;
-            drop(permit);
+            answer(&parts, &socket, (local, from), request, stop).await;
+            drop((permit, own));
         });
     }
 }
 
 /// Finds a file by its name as it stands, or, as menus write paths for TFTP and HTTP alike, percent-encoded.
-async fn resolve_either(app: &App, asker: Asker, name: &str) -> Result<Served, Refusal> {
+async fn resolve_either(parts: &Parts, asker: Asker, name: &str) -> Result<Served, Refusal> {
     let decoded = percent_encoding::percent_decode_str(name).decode_utf8_lossy();
-    match resolve(app, asker, name, Manner::default()).await {
+    match resolve(parts, asker, name, Manner::default()).await {
         Err(Refusal::NotFound { .. }) if decoded != name => {
-            resolve(app, asker, &decoded, Manner::default()).await
+            resolve(parts, asker, &decoded, Manner::default()).await
         }
         found => found,
     }
@@ -78,11 +84,11 @@ struct Request {
 }
 
 /// Reads a request; whatever else comes to this port is counted and left alone, or told what it is.
-async fn read_request(app: &App, socket: &UdpSocket, bytes: &[u8], from: SocketAddr) -> Option<Request> {
+async fn read_request(parts: &Parts, socket: &UdpSocket, bytes: &[u8], from: SocketAddr) -> Option<Request> {
     match Packet::parse(bytes) {
         Ok(Packet::Read { name, mode, options }) => {
             if !mode.eq_ignore_ascii_case("octet") && !mode.eq_ignore_ascii_case("netascii") {
-                count(&app.counts.tftp_refused);
+                count(&parts.wire.counts.tftp_refused);
                 refuse(socket, from, ErrorCode::Illegal, "only modes octet and netascii are served").await;
                 return None;
             }
@@ -91,7 +97,7 @@ async fn read_request(app: &App, socket: &UdpSocket, bytes: &[u8], from: SocketA
             };
             let local = socket.local_addr().map_or(SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0), v4);
             let datagram = Datagram {
-                at: Timestamp::now(),
+                at: clock::now(),
                 from: v4(from),
                 to: local,
                 payload: bytes.into(),
@@ -101,33 +107,35 @@ async fn read_request(app: &App, socket: &UdpSocket, bytes: &[u8], from: SocketA
             Some(Request { name: name.into_owned(), options, datagram })
         }
         Ok(Packet::Write { name }) => {
-            count(&app.counts.tftp_refused);
-            tracing::warn!(%from, name = %name, "a TFTP write was refused");
+            count(&parts.wire.counts.tftp_refused);
+            if WRITES.may_say() {
+                tracing::warn!(%from, name = %name, "a TFTP write was refused");
+            }
             refuse(socket, from, ErrorCode::Access, "nothing is written here").await;
             None
         }
         // Never answered: two services would answer each other for ever.
         Ok(Packet::Error { .. } | Packet::Data { .. } | Packet::Ack { .. } | Packet::OptionAck { .. })
         | Err(_) => {
-            count(&app.counts.tftp_malformed);
+            count(&parts.wire.counts.tftp_malformed);
             None
         }
     }
 }
 
 async fn answer(
-    app: &Arc<App>,
+    parts: &Parts,
     socket: &UdpSocket,
     (local, from): (IpAddr, SocketAddr),
     request: Request,
     stop: CancellationToken,
 ) {
-    let asker = Asker::new(app, from.ip());
+    let asker = Asker::new(parts, from.ip());
     let Request { name, options, datagram } = request;
     let at = datagram.at;
     let (sender, receiver) = (datagram.from, datagram.to);
     let mut file = FileRequest::new(Wire::Tftp, sender, receiver, name);
-    let served = match resolve_either(app, asker, &file.path).await {
+    let served = match resolve_either(parts, asker, &file.path).await {
         Ok(served) => served,
         Err(refusal) => {
             let code = match &refusal {
@@ -140,13 +148,13 @@ async fn answer(
             };
             file.end = refusal.end();
             if !matches!(file.end, TransferEnd::NotFound { optional: true, .. }) {
-                count(&app.counts.tftp_refused);
+                count(&parts.wire.counts.tftp_refused);
             }
             let text = refusal.to_string();
             file.packets = vec![datagram, error_packet((receiver, sender), code, &text)];
             refuse(socket, from, code, &text).await;
             if let Some(mac) = asker.mac {
-                app.trace(mac, at, Seen::File(Box::new(file)));
+                parts.records.trace(mac, at, Seen::File(Box::new(file)));
             }
             return;
         }
@@ -159,9 +167,9 @@ async fn answer(
     match transfer::send(order, stop).await {
         Ok(outcome) => {
             let counter = match outcome.end {
-                TransferEnd::Done => Some(&app.counts.tftp_done),
+                TransferEnd::Done => Some(&parts.wire.counts.tftp_done),
                 TransferEnd::Probed => None,
-                _ => Some(&app.counts.tftp_failed),
+                _ => Some(&parts.wire.counts.tftp_failed),
             };
             counter.map(count);
             file.end = outcome.end;
@@ -171,27 +179,27 @@ async fn answer(
             (file.packets, file.left_out) = (outcome.packets, outcome.left_out);
         }
         Err(error) => {
-            count(&app.counts.tftp_failed);
+            count(&parts.wire.counts.tftp_failed);
             tracing::error!(what = file.what, "cannot be sent: {error}");
             if let Some(revision) = revision {
-                app.doubt(revision).await;
+                parts.records.mark_suspect(&parts.library, revision).await;
             }
             refuse(socket, from, ErrorCode::Undefined, "the file cannot be read").await;
             file.end = TransferEnd::Unreadable(error.to_string());
         }
     }
     let done = file.end == TransferEnd::Done;
-    if let Some(mac) = served.mac {
-        app.trace(mac, at, Seen::File(Box::new(file)));
+    for mac in [served.mac, served.also].into_iter().flatten() {
+        parts.records.trace(mac, at, Seen::File(Box::new(file.clone())));
     }
-    if let Some((machine, evidence)) = served.evidence.filter(|_| done) {
-        app.see_or_log(machine, evidence).await;
+    if let Some(follows) = served.follows.filter(|_| done) {
+        parts.follow(follows).await;
     }
 }
 
 fn error_packet((from, to): (SocketAddrV4, SocketAddrV4), code: ErrorCode, message: &str) -> Datagram {
     let payload = Packet::Error { code, message: message.into() }.emit().into_boxed_slice();
-    Datagram { at: Timestamp::now(), from, to, length: payload.len(), payload }
+    Datagram { at: clock::now(), from, to, length: payload.len(), payload }
 }
 
 async fn refuse(socket: &UdpSocket, to: SocketAddr, code: ErrorCode, message: &str) {

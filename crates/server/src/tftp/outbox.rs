@@ -2,13 +2,13 @@
 
 use std::{io, net::UdpSocket};
 
-use lastmile_core::tftp::{Packet, Sender, Terms, Transmit};
+use lastmile_formats::tftp::{Packet, Sender, Terms, Transmit};
 
 use super::{
     kept::Kept,
     transfer::{cut_into_segments, transfers},
 };
-use crate::content::BlockingReader;
+use crate::library::BlockingReader;
 
 /// Octets of files that all transfers together keep in memory, about: a few have much each, so that reading does not
 /// count, and thousands have their share.

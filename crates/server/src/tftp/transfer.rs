@@ -8,16 +8,14 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_core::{
-    tftp::{Limits, Packet, RawOptions, Sender, SenderState, Terms},
-    trace::{Datagram, TransferEnd},
-};
+use lastmile_core::report::trace::{Datagram, TransferEnd};
+use lastmile_formats::tftp::{Limits, Packet, RawOptions, Sender, SenderState, Terms};
 use nix::sys::socket::{getsockopt, setsockopt, sockopt};
 use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
 use super::{kept::Kept, outbox::Outbox};
-use crate::{content::Content, link::v4};
+use crate::{library::Content, limits::longest_transfer, link::v4};
 
 /// Largest packet a client sends in a transfer: an error with its text.
 const REPLY_BUFFER: usize = 1024;
@@ -25,6 +23,9 @@ const REPLY_BUFFER: usize = 1024;
 const STACK: usize = 256 * 1024;
 /// MTU assumed where the kernel does not say what the path carries.
 const ETHERNET_MTU: i32 = 1500;
+
+/// How long a client may leave the first packet unanswered, whatever time-out it asked for: the request may be forged.
+const UNHEARD: Duration = Duration::from_secs(20);
 
 /// A finished transfer, for the trace.
 #[derive(Debug)]
@@ -72,7 +73,9 @@ fn transfer(order: Order, stop: &CancellationToken) -> io::Result<Outcome> {
     socket.connect(client)?;
     let size = content.size();
     let (terms, agreed) = Terms::negotiate(&asked, size, Limits::for_mtu(path_mtu(&socket)));
-    socket.set_read_timeout(Some(terms.timeout))?;
+    socket.set_read_timeout(Some(terms.timeout.min(UNHEARD)))?;
+    let longest = longest_transfer(size);
+    let mut is_heard = false;
     let crowd = Crowd::join();
     let ends = (v4(socket.local_addr()?), v4(client));
     let mut kept = Kept::new(request, ends);
@@ -90,12 +93,17 @@ fn transfer(order: Order, stop: &CancellationToken) -> io::Result<Outcome> {
         if let Some(end) = end_of(&sender) {
             break end;
         }
+        let taken = started.elapsed();
+        if taken > longest || (!is_heard && taken > UNHEARD) {
+            break TransferEnd::Stalled;
+        }
         if crowd.is_dense() {
             // Whoever is answered at once would otherwise go on being served, and the others wait for it to end.
             thread::yield_now();
         }
         match socket.recv(&mut buffer) {
             Ok(length) => {
+                is_heard = true;
                 kept.heard(&buffer[..length]);
                 match Packet::parse(&buffer[..length]) {
                     Ok(reply) => sender.handle(&reply, Instant::now()),

@@ -8,11 +8,11 @@ use std::{
     time::{Duration, Instant},
 };
 
-use lastmile_core::net::Mac;
+use lastmile_formats::mac::Mac;
 use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
-use crate::link::{FrameListener, FrameSender, Heard, Icmp};
+use crate::link::{FrameListener, FrameSender, Heard, Icmp, not_heard};
 
 /// How long an answer on the local wire may take. Hosts answer ARP within a millisecond; a host asleep takes longer.
 const ARP_PATIENCE: Duration = Duration::from_millis(200);
@@ -123,17 +123,15 @@ impl Prober {
             match heard {
                 Ok(Heard::Has { address, mac }) => self.heard(address, Some(mac)),
                 Ok(Heard::ToClient { .. }) => {}
-                Err(error) => {
-                    tracing::warn!("ARP is no longer heard: {error}");
-                    return;
-                }
+                Err(error) => not_heard("ARP", &error).await,
             }
         }
     }
 
     /// Hears ICMP until told to stop.
     pub(crate) async fn hear_icmp(self: Arc<Self>, stop: CancellationToken) {
-        let Some(icmp) = &self.icmp else { return };
+        // Without the right to hear it there is nothing to do, and that is no fault.
+        let Some(icmp) = &self.icmp else { return stop.cancelled().await };
         loop {
             let heard = tokio::select! {
                 () = stop.cancelled() => return,
@@ -141,10 +139,7 @@ impl Prober {
             };
             match heard {
                 Ok(address) => self.heard(address, None),
-                Err(error) => {
-                    tracing::warn!("ICMP is no longer heard: {error}");
-                    return;
-                }
+                Err(error) => not_heard("ICMP", &error).await,
             }
         }
     }

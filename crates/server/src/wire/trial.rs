@@ -10,10 +10,10 @@ use std::{
     time::Duration,
 };
 
-use lastmile_core::{
-    boot::Firmware,
+use lastmile_formats::{
+    architecture::Firmware,
     dhcp::{Kind, Message, Op, RelayInfo, code},
-    net::Mac,
+    mac::Mac,
 };
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::{net::UdpSocket, time::Instant};

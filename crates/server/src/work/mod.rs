@@ -10,11 +10,10 @@ use std::{
     time::{Duration, Instant},
 };
 
-use jiff::Timestamp;
 use lastmile_api::{Event, Work};
 use tokio::sync::broadcast;
 
-use crate::state::lock;
+use crate::{clock, sync::lock};
 
 /// How often progress is told.
 const TOLD_EVERY: Duration = Duration::from_millis(250);
@@ -31,11 +30,19 @@ pub(crate) struct WorkBook {
     /// The service ends: so does what it is at.
     ending: AtomicBool,
     events: broadcast::Sender<Event>,
+    /// Held while a revision is read again: two at once would only make the disk seek.
+    pub(crate) verifying: tokio::sync::Mutex<()>,
 }
 
 impl WorkBook {
     pub(crate) fn new(events: broadcast::Sender<Event>) -> Self {
-        Self { next: AtomicU64::new(1), all: Mutex::default(), ending: AtomicBool::new(false), events }
+        Self {
+            next: AtomicU64::new(1),
+            all: Mutex::default(),
+            ending: AtomicBool::new(false),
+            events,
+            verifying: tokio::sync::Mutex::default(),
+        }
     }
 
     /// What goes on and what ended lately, in the order of beginning.
@@ -55,7 +62,7 @@ impl WorkBook {
             what: what.into(),
             done: 0,
             total,
-            began: Timestamp::now(),
+            began: clock::now(),
             rate: 0.0,
             left_secs: None,
             ended: None,

@@ -288,9 +288,14 @@ fn unknown(line: usize, what: &str) -> Stop {
 mod tests {
     use std::{net::Ipv4Addr, time::Duration};
 
-    use lastmile_core::boot::{
-        After, HttpReach, KernelBoot, Language, Line, LineAction, Origin, Parameter, Reader, Screen, Service,
-        render,
+    use lastmile_core::{
+        decide::boot::{KernelBoot, Line, LineAction, Screen, render},
+        model::{
+            loader::{HttpReach, Language, Reader},
+            menu::After,
+            parameter::{Origin, Parameter},
+            service::Service,
+        },
     };
 
     use super::*;

@@ -1,6 +1,6 @@
 use diesel::prelude::*;
 use lastmile_core::{
-    answers::{AnswersVersion, Scope},
+    model::answers::{AnswersVersion, Scope},
     site::Site,
 };
 
@@ -32,18 +32,20 @@ fn columns(scope: &Scope) -> (&'static str, String) {
     }
 }
 
-impl From<&AnswersVersion> for AnswersRow {
-    fn from(answers: &AnswersVersion) -> Self {
+impl TryFrom<&AnswersVersion> for AnswersRow {
+    type Error = StoreError;
+
+    fn try_from(answers: &AnswersVersion) -> Result<Self, StoreError> {
         let (scope, name) = columns(&answers.scope);
-        Self {
+        Ok(Self {
             id: answers.id.to_string(),
             scope: scope.into(),
             name,
             number: value::count(answers.number),
             created: answers.created.as_millisecond(),
-            settings: value::json(&answers.settings),
+            settings: value::json(&answers.settings)?,
             removed: false,
-        }
+        })
     }
 }
 
@@ -73,9 +75,9 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn add_answers(&mut self, entity: &AnswersVersion) -> Result<(), StoreError> {
+    pub(crate) fn add_answers(&mut self, entity: &AnswersVersion) -> Result<(), StoreError> {
         diesel::insert_into(answers_version::table)
-            .values(AnswersRow::from(entity))
+            .values(AnswersRow::try_from(entity)?)
             .execute(self.connection())?;
         Ok(())
     }
@@ -84,7 +86,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_answers(&mut self, scope: &Scope) -> Result<(), StoreError> {
+    pub(crate) fn remove_answers(&mut self, scope: &Scope) -> Result<(), StoreError> {
         let (kind, name) = columns(scope);
         let versions = answers_version::table
             .filter(answers_version::scope.eq(kind).and(answers_version::name.eq(name)));

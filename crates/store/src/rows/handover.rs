@@ -2,27 +2,13 @@
 
 use diesel::prelude::*;
 use jiff::Timestamp;
-use lastmile_core::{
-    answers::Sealed,
-    handover::{HandoverDraft, HandoverEvent},
-};
+use lastmile_core::model::handover::{Handover, HandoverEvent};
 
 use crate::{
     StoreError, Tx,
     schema::{delivery, handover},
     value::{self, Row},
 };
-
-/// Where ends of installs are told.
-#[derive(Debug, Clone)]
-pub struct Handover {
-    /// Its name.
-    pub name: String,
-    /// Where to and what; without its key.
-    pub draft: HandoverDraft,
-    /// What deliveries are signed with, sealed.
-    pub key: Sealed,
-}
 
 /// Something that is to be told, or was.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -122,11 +108,11 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_handover(&mut self, entity: &Handover) -> Result<(), StoreError> {
+    pub(crate) fn put_handover(&mut self, entity: &Handover) -> Result<(), StoreError> {
         let values = (
             handover::name.eq(&entity.name),
-            handover::draft.eq(value::json(&entity.draft)),
-            handover::signing_key.eq(value::json(&entity.key)),
+            handover::draft.eq(value::json(&entity.draft)?),
+            handover::signing_key.eq(value::json(&entity.key)?),
         );
         diesel::replace_into(handover::table).values(values).execute(self.connection())?;
         Ok(())
@@ -136,7 +122,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_handover(&mut self, name: &str) -> Result<(), StoreError> {
+    pub(crate) fn remove_handover(&mut self, name: &str) -> Result<(), StoreError> {
         diesel::delete(handover::table.find(name)).execute(self.connection())?;
         let waiting = delivery::table.filter(delivery::handover.eq(name).and(delivery::due.is_not_null()));
         diesel::update(waiting).set(delivery::due.eq(None::<i64>)).execute(self.connection())?;
@@ -162,7 +148,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn add_deliveries(&mut self, deliveries: &[NewDelivery]) -> Result<(), StoreError> {
+    pub(crate) fn add_deliveries(&mut self, deliveries: &[NewDelivery]) -> Result<(), StoreError> {
         for new in deliveries {
             diesel::insert_into(delivery::table)
                 .values((
@@ -182,7 +168,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_delivery(&mut self, entity: &Delivery) -> Result<(), StoreError> {
+    pub(crate) fn put_delivery(&mut self, entity: &Delivery) -> Result<(), StoreError> {
         let millis = |at: Option<Timestamp>| at.map(Timestamp::as_millisecond);
         diesel::update(delivery::table.find(entity.number))
             .set((

@@ -3,10 +3,10 @@
 use diesel::{dsl::max, prelude::*};
 use jiff::Timestamp;
 use lastmile_core::{
-    Id,
-    history::{Left, Recorded},
-    install::{LEARNED_FROM, Past},
-    machine::Machine,
+    base::Id,
+    decide::install::{LEARNED_FROM, Past},
+    model::machine::Machine,
+    report::history::{Left, Recorded},
 };
 
 use crate::{
@@ -140,12 +140,12 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn note_left(&mut self, machine: &Machine, at: Timestamp) -> Result<(), StoreError> {
+    pub(crate) fn note_left(&mut self, machine: &Machine, at: Timestamp) -> Result<(), StoreError> {
         diesel::insert_into(machine_left::table)
             .values((
                 machine_left::id.eq(machine.id.to_string()),
                 machine_left::name.eq(&machine.name),
-                machine_left::macs.eq(value::json(&machine.macs)),
+                machine_left::macs.eq(value::json(&machine.macs)?),
                 machine_left::at.eq(at.as_millisecond()),
             ))
             .execute(self.connection())?;

@@ -2,14 +2,14 @@ use std::{collections::HashMap, sync::Arc};
 
 use diesel::prelude::*;
 use lastmile_core::{
-    Id,
-    image::{FileEntry, Image, Manifest, Revision},
+    base::Id,
+    model::image::{FileEntry, Image, Manifest, Revision},
     site::Site,
 };
 
 use crate::{
     StoreError, Tx,
-    schema::{image, image_revision},
+    schema::{image, image_number, image_revision},
     value::{self, Row},
 };
 
@@ -44,38 +44,42 @@ struct RevisionRow {
     damaged: String,
 }
 
-impl From<&Image> for ImageRow {
-    fn from(image: &Image) -> Self {
-        Self {
+impl TryFrom<&Image> for ImageRow {
+    type Error = StoreError;
+
+    fn try_from(image: &Image) -> Result<Self, StoreError> {
+        Ok(Self {
             id: image.id.to_string(),
             name: image.name.clone(),
             title: image.title.clone(),
-            kind: value::name(&image.kind),
+            kind: value::name(&image.kind)?,
             current_revision_id: image.current.id.to_string(),
             last_number: value::count(image.last_number),
-        }
+        })
     }
 }
 
-impl From<&Revision> for RevisionRow {
-    fn from(revision: &Revision) -> Self {
-        Self {
+impl TryFrom<&Revision> for RevisionRow {
+    type Error = StoreError;
+
+    fn try_from(revision: &Revision) -> Result<Self, StoreError> {
+        Ok(Self {
             id: revision.id.to_string(),
             image_id: revision.image.to_string(),
             number: value::count(revision.number),
             created: revision.created.as_millisecond(),
-            family: value::name(&revision.family),
-            parameters: value::json(&revision.parameters),
-            files: value::json(&revision.manifest.files()),
-            start: value::json(&revision.start),
+            family: value::name(&revision.family)?,
+            parameters: value::json(&revision.parameters)?,
+            files: value::json(&revision.manifest.files())?,
+            start: value::json(&revision.start)?,
             cpu: revision.cpu.map(|cpu| cpu.to_string()),
-            volume: revision.volume.as_deref().map(value::json),
-            recognised: value::json(&revision.recognised),
-            lacks: value::json(&revision.lacks),
+            volume: revision.volume.as_deref().map(value::json).transpose()?,
+            recognised: value::json(&revision.recognised)?,
+            lacks: value::json(&revision.lacks)?,
             retired: revision.retired.map(|at| at.as_millisecond()),
             verified: revision.verified.map(|at| at.as_millisecond()),
-            damaged: value::json(&revision.damaged),
-        }
+            damaged: value::json(&revision.damaged)?,
+        })
     }
 }
 
@@ -108,12 +112,14 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn add_revision(&mut self, entity: &Image) -> Result<(), StoreError> {
-        let row = ImageRow::from(entity);
+    pub(crate) fn add_revision(&mut self, entity: &Image) -> Result<(), StoreError> {
+        let row = ImageRow::try_from(entity)?;
         let insert = diesel::insert_into(image::table).values(&row);
         insert.on_conflict(image::id).do_update().set(&row).execute(self.connection())?;
-        let revision = RevisionRow::from(entity.current.as_ref());
+        let revision = RevisionRow::try_from(entity.current.as_ref())?;
         diesel::insert_into(image_revision::table).values(revision).execute(self.connection())?;
+        let number = (image_number::name.eq(&entity.name), image_number::last.eq(row.last_number));
+        diesel::replace_into(image_number::table).values(number).execute(self.connection())?;
         Ok(())
     }
 
@@ -121,9 +127,9 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_image(&mut self, entity: &Image) -> Result<(), StoreError> {
+    pub(crate) fn put_image(&mut self, entity: &Image) -> Result<(), StoreError> {
         diesel::update(image::table.find(entity.id.to_string()))
-            .set(ImageRow::from(entity))
+            .set(ImageRow::try_from(entity)?)
             .execute(self.connection())?;
         Ok(())
     }
@@ -132,9 +138,9 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_revision(&mut self, entity: &Revision) -> Result<(), StoreError> {
+    pub(crate) fn put_revision(&mut self, entity: &Revision) -> Result<(), StoreError> {
         diesel::update(image_revision::table.find(entity.id.to_string()))
-            .set(RevisionRow::from(entity))
+            .set(RevisionRow::try_from(entity)?)
             .execute(self.connection())?;
         Ok(())
     }
@@ -143,7 +149,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_revision(&mut self, id: Id<Revision>) -> Result<(), StoreError> {
+    pub(crate) fn remove_revision(&mut self, id: Id<Revision>) -> Result<(), StoreError> {
         diesel::delete(image_revision::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }
@@ -152,12 +158,16 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_image(&mut self, id: Id<Image>) -> Result<(), StoreError> {
+    pub(crate) fn remove_image(&mut self, id: Id<Image>) -> Result<(), StoreError> {
         diesel::delete(image::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }
 
     pub(crate) fn load_images(&mut self, mut site: Site) -> Result<Site, StoreError> {
+        for (name, last) in image_number::table.load::<(String, i32)>(self.connection())? {
+            let last = Row { table: "image_number", key: &name }.count(last)?;
+            site = site.with_revision_number(&name, last);
+        }
         let images = image::table.select(ImageRow::as_select()).load(self.connection())?;
         let rows = image_revision::table.select(RevisionRow::as_select()).load(self.connection())?;
         let mut of_image: HashMap<String, Vec<RevisionRow>> = HashMap::new();

@@ -1,5 +1,5 @@
 use diesel::prelude::*;
-use lastmile_core::{
+use lastmile_core::model::{
     image::Sha256,
     install::{Install, InstallState, Step, Token},
 };
@@ -54,10 +54,12 @@ struct StepRow {
     detail: String,
 }
 
-impl From<&Install> for InstallRow {
-    fn from(install: &Install) -> Self {
+impl TryFrom<&Install> for InstallRow {
+    type Error = StoreError;
+
+    fn try_from(install: &Install) -> Result<Self, StoreError> {
         let millis = |at: Option<jiff::Timestamp>| at.map(jiff::Timestamp::as_millisecond);
-        Self {
+        Ok(Self {
             number: install.number,
             machine_id: install.machine.to_string(),
             machine_name: install.machine_name.clone(),
@@ -81,15 +83,15 @@ impl From<&Install> for InstallRow {
             reason: install.reason.clone(),
             last_step: install.last_step.map(|step| step.as_str().into()),
             last_step_at: install.last_step_at.as_millisecond(),
-            layers: value::json(&install.layers),
-            asked: value::json(&install.asked),
-            open_questions: value::json(&install.open_questions),
-            outcome: install.outcome.as_ref().map(value::json),
-            labels: value::json(&install.labels),
+            layers: value::json(&install.layers)?,
+            asked: value::json(&install.asked)?,
+            open_questions: value::json(&install.open_questions)?,
+            outcome: install.outcome.as_ref().map(value::json).transpose()?,
+            labels: value::json(&install.labels)?,
             subnet: install.subnet.clone(),
             is_stateless: install.is_stateless,
-            refused_from: value::json(&install.refused_from),
-        }
+            refused_from: value::json(&install.refused_from)?,
+        })
     }
 }
 
@@ -162,7 +164,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn set_manifest_hash(&mut self, number: i64, hash: Sha256) -> Result<(), StoreError> {
+    pub(crate) fn set_manifest_hash(&mut self, number: i64, hash: Sha256) -> Result<(), StoreError> {
         diesel::update(install::table.find(number))
             .set(install::manifest_hash.eq(hash.to_string()))
             .execute(self.connection())?;
@@ -173,8 +175,8 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused: among others a second open install of one machine.
-    pub fn put_install(&mut self, entity: &Install, step: &Step) -> Result<(), StoreError> {
-        let row = InstallRow::from(entity);
+    pub(crate) fn put_install(&mut self, entity: &Install, step: &Step) -> Result<(), StoreError> {
+        let row = InstallRow::try_from(entity)?;
         let insert = diesel::insert_into(install::table).values(&row);
         insert.on_conflict(install::number).do_update().set(&row).execute(self.connection())?;
         diesel::insert_into(install_step::table)
@@ -259,6 +261,10 @@ impl Tx<'_> {
             }
         }
         Ok(installs)
+    }
+
+    pub(crate) fn install_tokens(&mut self) -> Result<Vec<String>, StoreError> {
+        Ok(install::table.select(install::token).load(self.connection())?)
     }
 
     pub(crate) fn last_install_number(&mut self) -> Result<i64, StoreError> {

@@ -1,5 +1,5 @@
 use diesel::prelude::*;
-use lastmile_core::machine::Label;
+use lastmile_core::model::label::Label;
 
 use crate::{
     StoreError, Tx,
@@ -20,10 +20,10 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_label(&mut self, entity: &Label) -> Result<(), StoreError> {
+    pub(crate) fn put_label(&mut self, entity: &Label) -> Result<(), StoreError> {
         let row = LabelRow {
             name: entity.name.clone(),
-            parameters: value::json(&entity.parameters),
+            parameters: value::json(&entity.parameters)?,
             menu: entity.menu.clone(),
         };
         let insert = diesel::insert_into(label::table).values(&row);
@@ -35,7 +35,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_label(&mut self, name: &str) -> Result<(), StoreError> {
+    pub(crate) fn remove_label(&mut self, name: &str) -> Result<(), StoreError> {
         diesel::delete(label::table.find(name)).execute(self.connection())?;
         Ok(())
     }

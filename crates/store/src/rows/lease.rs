@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use diesel::{connection::SimpleConnection, prelude::*};
-use lastmile_core::dhcp::LeaseRecord;
+use lastmile_core::model::lease::LeaseRecord;
 
 use crate::{
     StoreError, Tx,
@@ -19,6 +19,7 @@ struct LeaseRow {
     state: String,
     since: i64,
     until: i64,
+    version: i64,
 }
 
 impl From<&LeaseRecord> for LeaseRow {
@@ -30,6 +31,7 @@ impl From<&LeaseRecord> for LeaseRow {
             state: record.state.as_str().into(),
             since: record.since.as_millisecond(),
             until: record.until.as_millisecond(),
+            version: record.version.cast_signed(),
         }
     }
 }
@@ -46,14 +48,17 @@ impl TryFrom<LeaseRow> for LeaseRecord {
             state: read.name(&row.state)?,
             since: read.time(row.since)?,
             until: read.time(row.until)?,
+            version: row.version.cast_unsigned(),
         })
     }
 }
 
-/// Folds the journal: the last row of each address goes into the table, in the order in which the table has them.
+/// Folds the journal: of each address the row of the highest version goes into the table, in the order in which the table has
+/// them.
 const FOLD: &str = "INSERT OR REPLACE INTO lease \
-    SELECT address, subnet_id, client, state, since, until FROM lease_journal \
-    WHERE seq IN (SELECT max(seq) FROM lease_journal GROUP BY address) ORDER BY address; \
+    SELECT address, subnet_id, client, state, since, until, max(version) FROM lease_journal AS newer \
+    WHERE NOT EXISTS (SELECT 1 FROM lease WHERE lease.address = newer.address AND lease.version > newer.version) \
+    GROUP BY address ORDER BY address; \
     DELETE FROM lease_journal;";
 
 impl Tx<'_> {
@@ -67,18 +72,6 @@ impl Tx<'_> {
         Ok(self.connection().batch_execute(FOLD)?)
     }
 
-    /// Forgets who holds an address.
-    ///
-    /// # Errors
-    /// What the database refused.
-    pub fn remove_lease(&mut self, address: std::net::Ipv4Addr) -> Result<(), StoreError> {
-        let address = address.to_string();
-        let of_it = lease_journal::table.filter(lease_journal::address.eq(&address));
-        diesel::delete(of_it).execute(self.connection())?;
-        diesel::delete(lease::table.find(&address)).execute(self.connection())?;
-        Ok(())
-    }
-
     pub(crate) fn leases(&mut self) -> Result<Vec<LeaseRecord>, StoreError> {
         use lease_journal as journal;
         let kept = lease::table.load::<LeaseRow>(self.connection())?;
@@ -89,11 +82,14 @@ impl Tx<'_> {
             journal::state,
             journal::since,
             journal::until,
+            journal::version,
         );
         let newer = journal::table.order(journal::seq).select(columns).load::<LeaseRow>(self.connection())?;
         let mut last: HashMap<String, LeaseRow> = HashMap::new();
         for row in kept.into_iter().chain(newer) {
-            last.insert(row.address.clone(), row);
+            if last.get(&row.address).is_none_or(|known| known.version <= row.version) {
+                last.insert(row.address.clone(), row);
+            }
         }
         last.into_values().map(LeaseRecord::try_from).collect()
     }

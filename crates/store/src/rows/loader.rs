@@ -1,8 +1,10 @@
 use diesel::prelude::*;
 use lastmile_core::{
-    Id,
-    boot::Loader,
-    image::{FileEntry, Manifest},
+    base::Id,
+    model::{
+        image::{FileEntry, Manifest},
+        loader::Loader,
+    },
 };
 
 use crate::{
@@ -26,20 +28,22 @@ struct LoaderRow {
     facts: String,
 }
 
-impl From<&Loader> for LoaderRow {
-    fn from(loader: &Loader) -> Self {
-        Self {
+impl TryFrom<&Loader> for LoaderRow {
+    type Error = StoreError;
+
+    fn try_from(loader: &Loader) -> Result<Self, StoreError> {
+        Ok(Self {
             id: loader.id.to_string(),
             name: loader.name.clone(),
             architecture: loader.architecture.to_string(),
             class: loader.class.clone(),
             user_class: loader.user_class.clone(),
             boot_file: loader.boot_file.clone(),
-            http: value::name(&loader.http),
-            files: value::json(&loader.manifest.files()),
-            language: value::name(&loader.language),
-            facts: value::json(&loader.facts),
-        }
+            http: value::name(&loader.http)?,
+            files: value::json(&loader.manifest.files())?,
+            language: value::name(&loader.language)?,
+            facts: value::json(&loader.facts)?,
+        })
     }
 }
 
@@ -68,8 +72,8 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn add_loader(&mut self, entity: &Loader) -> Result<(), StoreError> {
-        diesel::insert_into(loader::table).values(LoaderRow::from(entity)).execute(self.connection())?;
+    pub(crate) fn add_loader(&mut self, entity: &Loader) -> Result<(), StoreError> {
+        diesel::insert_into(loader::table).values(LoaderRow::try_from(entity)?).execute(self.connection())?;
         Ok(())
     }
 
@@ -77,7 +81,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_loader(&mut self, id: Id<Loader>) -> Result<(), StoreError> {
+    pub(crate) fn remove_loader(&mut self, id: Id<Loader>) -> Result<(), StoreError> {
         diesel::delete(loader::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }

@@ -22,7 +22,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn add_log(&mut self, number: i64, lines: &[LogLine]) -> Result<(), StoreError> {
+    pub(crate) fn add_log(&mut self, number: i64, lines: &[LogLine]) -> Result<(), StoreError> {
         for line in lines {
             diesel::insert_into(install_log::table)
                 .values((

@@ -2,10 +2,10 @@ use std::collections::HashMap;
 
 use diesel::prelude::*;
 use lastmile_core::{
-    Id,
-    machine::{Machine, Standing},
-    net::Mac,
+    base::Id,
+    model::machine::{Machine, Standing},
 };
+use lastmile_formats::mac::Mac;
 
 use crate::{
     StoreError, Tx,
@@ -37,27 +37,29 @@ struct NicRow {
     place: i32,
 }
 
-impl From<&Machine> for MachineRow {
-    fn from(machine: &Machine) -> Self {
+impl TryFrom<&Machine> for MachineRow {
+    type Error = StoreError;
+
+    fn try_from(machine: &Machine) -> Result<Self, StoreError> {
         let (standing, live) = match &machine.standing {
             Standing::LocalDisk => ("local-disk", None),
             Standing::Menu => ("menu", None),
             Standing::Ignored => ("ignored", None),
             Standing::Live(image) => ("live", Some(image.to_string())),
         };
-        Self {
+        Ok(Self {
             id: machine.id.to_string(),
             name: machine.name.clone(),
             standing: standing.into(),
             live_image_id: live,
             created: machine.created.as_millisecond(),
-            options: value::options(&machine.options),
-            labels: value::json(&machine.labels),
-            facts: value::json(&machine.facts),
-            parameters: value::json(&machine.parameters),
+            options: value::options(&machine.options)?,
+            labels: value::json(&machine.labels)?,
+            facts: value::json(&machine.facts)?,
+            parameters: value::json(&machine.parameters)?,
             menu: machine.menu.clone(),
             live_answers: machine.live_answers.clone(),
-        }
+        })
     }
 }
 
@@ -95,8 +97,8 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_machine(&mut self, entity: &Machine) -> Result<(), StoreError> {
-        let row = MachineRow::from(entity);
+    pub(crate) fn put_machine(&mut self, entity: &Machine) -> Result<(), StoreError> {
+        let row = MachineRow::try_from(entity)?;
         let insert = diesel::insert_into(machine::table).values(&row);
         insert.on_conflict(machine::id).do_update().set(&row).execute(self.connection())?;
         let former = nic::table.filter(nic::machine_id.eq(&row.id));
@@ -113,7 +115,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn rename_machines(&mut self, machines: &[Machine]) -> Result<(), StoreError> {
+    pub(crate) fn rename_machines(&mut self, machines: &[Machine]) -> Result<(), StoreError> {
         // Out of each other's way first: no two may have one name at any moment.
         for machine in machines {
             self.rename(machine, &machine.id.to_string())?;
@@ -131,7 +133,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_machine(&mut self, id: Id<Machine>) -> Result<(), StoreError> {
+    pub(crate) fn remove_machine(&mut self, id: Id<Machine>) -> Result<(), StoreError> {
         diesel::delete(machine::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }

@@ -2,8 +2,9 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use lastmile_core::{
-    Id,
-    boot::{Guard, Menu, MenuDraft},
+    base::Id,
+    decide::menu::MenuDraft,
+    model::menu::{Guard, Menu},
 };
 
 use crate::{
@@ -21,14 +22,16 @@ struct MenuRow {
     guards: String,
 }
 
-impl From<&Menu> for MenuRow {
-    fn from(menu: &Menu) -> Self {
-        Self {
+impl TryFrom<&Menu> for MenuRow {
+    type Error = StoreError;
+
+    fn try_from(menu: &Menu) -> Result<Self, StoreError> {
+        Ok(Self {
             id: menu.id.to_string(),
             name: menu.name.clone(),
-            draft: value::json(&MenuDraft::from(menu)),
-            guards: value::json(&menu.guards()),
-        }
+            draft: value::json(&MenuDraft::from(menu))?,
+            guards: value::json(&menu.guards())?,
+        })
     }
 }
 
@@ -48,8 +51,8 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_menu(&mut self, entity: &Menu) -> Result<(), StoreError> {
-        let row = MenuRow::from(entity);
+    pub(crate) fn put_menu(&mut self, entity: &Menu) -> Result<(), StoreError> {
+        let row = MenuRow::try_from(entity)?;
         let insert = diesel::insert_into(menu::table).values(&row);
         insert.on_conflict(menu::id).do_update().set(&row).execute(self.connection())?;
         Ok(())
@@ -59,7 +62,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_menu(&mut self, id: Id<Menu>) -> Result<(), StoreError> {
+    pub(crate) fn remove_menu(&mut self, id: Id<Menu>) -> Result<(), StoreError> {
         diesel::delete(menu::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }

@@ -1,6 +1,8 @@
 //! One file a record type: its row, and what can be done with it.
 
+pub(crate) mod address_note;
 mod answers;
+mod edition;
 pub(crate) mod handover;
 pub(crate) mod history;
 mod image;

@@ -1,5 +1,5 @@
 use diesel::prelude::*;
-use lastmile_core::net::Reservation;
+use lastmile_core::model::reservation::Reservation;
 
 use crate::{StoreError, Tx, schema::reservation, value::Row};
 
@@ -39,7 +39,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_reservation(&mut self, entity: &Reservation) -> Result<(), StoreError> {
+    pub(crate) fn put_reservation(&mut self, entity: &Reservation) -> Result<(), StoreError> {
         // REPLACE takes out whatever stands in the way by address or by client.
         let row = ReservationRow::from(entity);
         diesel::replace_into(reservation::table).values(row).execute(self.connection())?;
@@ -50,7 +50,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_reservation(&mut self, address: std::net::Ipv4Addr) -> Result<(), StoreError> {
+    pub(crate) fn remove_reservation(&mut self, address: std::net::Ipv4Addr) -> Result<(), StoreError> {
         diesel::delete(reservation::table.find(address.to_string())).execute(self.connection())?;
         Ok(())
     }

@@ -1,5 +1,5 @@
 use diesel::prelude::*;
-use lastmile_core::site::SiteSettings;
+use lastmile_core::model::settings::SiteSettings;
 
 use crate::{
     StoreError, Tx,
@@ -15,8 +15,8 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_settings(&mut self, settings: &SiteSettings) -> Result<(), StoreError> {
-        let json = value::json(settings);
+    pub(crate) fn put_settings(&mut self, settings: &SiteSettings) -> Result<(), StoreError> {
+        let json = value::json(settings)?;
         diesel::insert_into(site_settings::table)
             .values((site_settings::id.eq(ONLY), site_settings::settings.eq(&json)))
             .on_conflict(site_settings::id)

@@ -1,8 +1,8 @@
 use diesel::prelude::*;
 use jiff::SignedDuration;
 use lastmile_core::{
-    Id,
-    net::{AddressRange, Subnet},
+    base::{Id, range::AddressRange},
+    model::subnet::Subnet,
 };
 
 use crate::{
@@ -32,36 +32,40 @@ struct SubnetRow {
     probe: bool,
     authoritative: bool,
     response_delay_ms: i64,
+    identify: String,
     http_boot: String,
     options: String,
     menu: Option<String>,
 }
 
-impl From<&Subnet> for SubnetRow {
-    fn from(subnet: &Subnet) -> Self {
-        Self {
+impl TryFrom<&Subnet> for SubnetRow {
+    type Error = StoreError;
+
+    fn try_from(subnet: &Subnet) -> Result<Self, StoreError> {
+        Ok(Self {
             id: subnet.id.to_string(),
             name: subnet.name.clone(),
             network: subnet.network.to_string(),
-            mode: value::name(&subnet.mode),
+            mode: value::name(&subnet.mode)?,
             router: subnet.router.map(|router| router.to_string()),
-            dns: value::json(&subnet.dns),
+            dns: value::json(&subnet.dns)?,
             domain: subnet.domain.clone(),
-            ntp: value::json(&subnet.ntp),
+            ntp: value::json(&subnet.ntp)?,
             lease_secs: subnet.lease.as_secs(),
-            pools: value::json(&subnet.pools),
+            pools: value::json(&subnet.pools)?,
             interface: subnet.interface.clone(),
-            relays: value::json(&subnet.relays),
-            newcomers: value::name(&subnet.newcomers),
-            exclusions: value::json(&subnet.exclusions),
+            relays: value::json(&subnet.relays)?,
+            newcomers: value::name(&subnet.newcomers)?,
+            exclusions: value::json(&subnet.exclusions)?,
             vlan: subnet.vlan.map(i32::from),
             probe: subnet.probe,
             authoritative: subnet.authoritative,
             response_delay_ms: subnet.response_delay.as_millis().try_into().unwrap_or(i64::MAX),
-            http_boot: value::name(&subnet.http_boot),
-            options: value::options(&subnet.options),
+            identify: value::name(&subnet.identify)?,
+            http_boot: value::name(&subnet.http_boot)?,
+            options: value::options(&subnet.options)?,
             menu: subnet.menu.clone(),
-        }
+        })
     }
 }
 
@@ -87,6 +91,7 @@ impl TryFrom<SubnetRow> for Subnet {
             probe: row.probe,
             authoritative: row.authoritative,
             response_delay: SignedDuration::from_millis(row.response_delay_ms),
+            identify: read.name(&row.identify)?,
             http_boot: read.name(&row.http_boot)?,
             options: read.options(&row.options)?,
             menu: row.menu,
@@ -104,8 +109,8 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_subnet(&mut self, entity: &Subnet) -> Result<(), StoreError> {
-        let row = SubnetRow::from(entity);
+    pub(crate) fn put_subnet(&mut self, entity: &Subnet) -> Result<(), StoreError> {
+        let row = SubnetRow::try_from(entity)?;
         let insert = diesel::insert_into(subnet::table).values(&row);
         insert.on_conflict(subnet::id).do_update().set(&row).execute(self.connection())?;
         Ok(())
@@ -115,7 +120,7 @@ impl Tx<'_> {
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_subnet(&mut self, id: Id<Subnet>) -> Result<(), StoreError> {
+    pub(crate) fn remove_subnet(&mut self, id: Id<Subnet>) -> Result<(), StoreError> {
         diesel::delete(subnet::table.find(id.to_string())).execute(self.connection())?;
         Ok(())
     }

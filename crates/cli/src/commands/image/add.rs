@@ -128,7 +128,7 @@ impl Source {
     /// Brings the files into the library and has them looked into.
     pub(super) async fn inspect(&self, client: &Client, out: &Output) -> Result<Inspection, Failure> {
         let draft = self.draft(client, out).await?;
-        Ok(watched(client, out, client.inspect(&draft)).await?)
+        Ok(watched(client, out, client.images_inspect(&draft)).await?)
     }
 
     async fn draft(&self, client: &Client, out: &Output) -> Result<RevisionDraft, Failure> {
@@ -191,7 +191,7 @@ impl Import {
             return Ok(());
         }
         let draft = RevisionDraft { despite_faults: self.despite_faults, ..found.draft };
-        let mut image = client.create_revision(&draft).await?;
+        let mut image = client.images_create(&draft).await?;
         let is_read = |image: &lastmile_api::ImageDetail| image.image.current.verified.is_some();
         if !is_read(&image) && (self.wait || std::io::stderr().is_terminal() && !out.is_json()) {
             let what = format!("verify {} r{}", image.image.name, image.image.current.number);
@@ -200,9 +200,17 @@ impl Import {
                 image.image.name, image.image.current.number
             ));
             ended(client, out, &what).await?;
-            image = client.image(&image.image.name).await?;
+            image = client.images_read(&image.image.name).await?.value;
         }
         out.show(&image, |image| show::detail(image, false));
+        let current = &image.image.current;
+        if !current.lacking.is_empty() && !self.despite_faults {
+            return Err(Failure::Input {
+                place: format!("{} r{}", image.image.name, current.number),
+                what: format!("it is not served: {}", current.lacking.join("; ")),
+                mend: "Fetch the file again and import it anew.",
+            });
+        }
         Ok(())
     }
 }
@@ -222,7 +230,7 @@ pub(super) async fn watched<T>(
     call: impl Future<Output = Result<T, ClientError>>,
 ) -> Result<T, ClientError> {
     let mut bar: Option<(u64, crate::output::Bar)> = None;
-    let known: u64 = client.work().await?.iter().map(|work| work.id).max().unwrap_or(0);
+    let known: u64 = client.work_list().await?.iter().map(|work| work.id).max().unwrap_or(0);
     tokio::pin!(call);
     loop {
         let asked = tokio::time::sleep(ASKED_EVERY);
@@ -235,7 +243,7 @@ pub(super) async fn watched<T>(
             }
             () = asked => {}
         }
-        let all = client.work().await?;
+        let all = client.work_list().await?;
         let Some(work) = all.iter().rfind(|work| work.id > known && work.ended.is_none()) else { continue };
         draw(&mut bar, out, work);
     }
@@ -245,7 +253,7 @@ pub(super) async fn watched<T>(
 async fn ended(client: &Client, out: &Output, what: &str) -> Result<(), Failure> {
     let mut bar = None;
     loop {
-        let all = client.work().await?;
+        let all = client.work_list().await?;
         match all.iter().rfind(|work| work.what == what) {
             Some(work) if work.ended.is_some() => {
                 if let Some((_, bar)) = bar {

@@ -4,6 +4,7 @@ mod add;
 mod show;
 
 use clap::Subcommand;
+use lastmile_api::{CurrentRevision, ImageTitle};
 use lastmile_client::Client;
 
 use self::show::{detail, revision_text, rows};
@@ -78,34 +79,39 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Inspect(source) => {
             out.show(&source.inspect(client, out).await?, show::inspection);
         }
-        Command::List => out.show(&client.images().await?, |images| rows(images)),
+        Command::List => out.show(&client.images_list().await?, |images| rows(images)),
         Command::Show { name, revision: None, files } => {
-            out.show(&client.image(&name).await?, |image| detail(image, files));
+            out.show(&client.images_read(&name).await?, |image| detail(image, files));
         }
         Command::Show { name, revision: Some(number), files } => {
-            out.show(&client.revision(&name, number).await?, |revision| {
+            out.show(&client.revisions_read(&name, number).await?, |revision| {
                 revision_text(&name, revision, files)
             });
         }
         Command::Current { name, revision } => {
-            out.show(&client.set_current(&name, revision).await?, |image| detail(image, false));
+            out.show(
+                &client.images_set_current(&name, &CurrentRevision { number: revision }).await?,
+                |image| detail(image, false),
+            );
         }
         Command::Title { name, title } => {
-            out.show(&client.set_title(&name, &title).await?, |image| detail(image, false));
+            out.show(&client.images_set_title(&name, &ImageTitle { title }).await?, |image| {
+                detail(image, false)
+            });
         }
         Command::Retire { name, revision, restore } => {
             let changed = match restore {
-                true => client.restore(&name, revision).await?,
-                false => client.retire(&name, revision).await?,
+                true => client.revisions_restore(&name, revision).await?,
+                false => client.revisions_retire(&name, revision).await?,
             };
             out.show(&changed, |revision| revision_text(&name, revision, false));
         }
         Command::Verify { name, revision } => {
             let number = match revision {
                 Some(number) => number,
-                None => client.image(&name).await?.image.current.number,
+                None => client.images_read(&name).await?.image.current.number,
             };
-            let verified = add::watched(client, out, client.verify(&name, number)).await?;
+            let verified = add::watched(client, out, client.revisions_verify(&name, number)).await?;
             out.show(&verified, |revision| revision_text(&name, revision, false));
             if !verified.row.lacking.is_empty() {
                 return Err(Failure::Input {
@@ -116,11 +122,11 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             }
         }
         Command::Remove { name, revision: None } => {
-            client.remove_image(&name).await?;
+            client.images_remove(&name).await?;
             out.say(&format!("image {name} removed"));
         }
         Command::Remove { name, revision: Some(number) } => {
-            client.remove_revision(&name, number).await?;
+            client.revisions_remove(&name, number).await?;
             out.say(&format!("revision {number} of {name} removed"));
         }
     }

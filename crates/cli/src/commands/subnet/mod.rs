@@ -5,10 +5,13 @@ mod picture;
 mod settings;
 
 use clap::Subcommand;
-use lastmile_api::{Proposal, ReservationDraft, ReservationView, SubnetDraft, SubnetView};
+use lastmile_api::{
+    Identify, Proposal, ReservationDraft, ReservationView, SubnetDraft, SubnetView, SubnetsRemoveQuery,
+};
 use lastmile_client::Client;
 pub(crate) use settings::{Lists, Settings, name_and_value};
 
+use super::edited;
 use crate::output::{Failure, Output, clock, or_dash, pairs, table};
 
 /// `lastmile subnet …`
@@ -94,10 +97,13 @@ pub(crate) enum Command {
         /// The subnet's name.
         name: String,
     },
-    /// Remove a subnet.
+    /// Remove a subnet, unless addresses of it are reserved.
     Remove {
         /// Its name.
         name: String,
+        /// Remove its reservations with it.
+        #[arg(long)]
+        with_reservations: bool,
     },
 }
 
@@ -106,27 +112,31 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Add { name, network, settings } => {
             let mut draft = SubnetDraft::new(name, network);
             settings.apply(&mut draft, Lists::Grow)?;
-            out.show(&client.create_subnet(&draft).await?, show);
+            out.show(&client.subnets_create(&draft).await?, show);
         }
         Command::Suggest { wire, name, add, settings } => {
-            let mut proposal = client.suggest_subnet(&wire).await?;
+            let mut proposal = client.subnets_suggest(&wire).await?;
             proposal.draft.name = name.unwrap_or(proposal.draft.name);
             settings.apply(&mut proposal.draft, Lists::Replace)?;
             if add {
-                out.show(&client.create_subnet(&proposal.draft).await?, show);
+                out.show(&client.subnets_create(&proposal.draft).await?, show);
             } else {
                 out.show(&proposal, |proposal| proposed(proposal, &wire));
             }
         }
-        Command::List => out.show(&client.subnets().await?, |subnets| rows(subnets)),
-        Command::Show { name } => out.show(&client.subnet(&name).await?, show),
+        Command::List => out.show(&client.subnets_list().await?, |subnets| rows(subnets)),
+        Command::Show { name } => out.show(&client.subnets_read(&name).await?.value, show),
         Command::Change { name, settings } => {
-            let mut draft = client.subnet(&name).await?.subnet;
-            settings.apply(&mut draft, Lists::Grow)?;
-            out.show(&client.replace_subnet(&name, &draft).await?, show);
+            let read = async || client.subnets_read(&name).await;
+            let change = async |client: &Client, now: SubnetView| {
+                let mut draft = now.subnet;
+                settings.clone().apply(&mut draft, Lists::Grow)?;
+                Ok(client.subnets_replace(&name, &draft).await?)
+            };
+            out.show(&edited::change(client, read, change).await?, show);
         }
-        Command::Picture { name } => out.show(&client.picture(&name).await?, picture::text),
-        Command::Leases { name } => out.show(&client.leases(&name).await?, |leases| {
+        Command::Picture { name } => out.show(&client.subnets_picture(&name).await?, picture::text),
+        Command::Leases { name } => out.show(&client.subnets_leases(&name).await?, |leases| {
             let row = |lease: &lastmile_api::LeaseView| {
                 [
                     lease.address.to_string(),
@@ -140,23 +150,24 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             table(["address", "client", "machine", "state", "since", "until"], leases.iter().map(row))
         }),
         Command::Free { name, address } => {
-            client.free_address(&name, &address).await?;
+            client.subnets_free(&name, &address).await?;
             out.say(&format!("{address} is free"));
         }
         Command::Reserve { name, address, client: whom } => {
-            let reserved = client.reserve(&name, &ReservationDraft { address, client: whom }).await?;
+            let reserved = client.subnets_reserve(&name, &ReservationDraft { address, client: whom }).await?;
             out.show(&reserved, |reserved| reservations(std::slice::from_ref(reserved)));
         }
         Command::Reservations { name } => {
-            out.show(&client.reservations(&name).await?, |all| reservations(all));
+            out.show(&client.subnets_reservations(&name).await?, |all| reservations(all));
         }
         Command::Unreserve { name, address } => {
-            client.unreserve(&name, &address).await?;
+            client.subnets_unreserve(&name, &address).await?;
             out.say(&format!("{address} is reserved for nobody"));
         }
-        Command::Advice { name } => out.show(&client.advice(&name).await?, advice::text),
-        Command::Remove { name } => {
-            client.remove_subnet(&name).await?;
+        Command::Advice { name } => out.show(&client.subnets_advice(&name).await?, advice::text),
+        Command::Remove { name, with_reservations } => {
+            let removal = SubnetsRemoveQuery { with_reservations: with_reservations.then_some(true) };
+            client.subnets_remove(&name, &removal).await?;
             out.say(&format!("subnet {name} removed"));
         }
     }
@@ -215,6 +226,7 @@ fn fields(subnet: &SubnetDraft) -> Vec<(&'static str, String)> {
         ("probe", yes(subnet.probe)),
         ("authoritative", yes(subnet.authoritative)),
         ("response delay", format!("{} ms", subnet.response_delay_ms)),
+        ("identified by", subnet.identify.unwrap_or_else(|| Identify::of_mode(subnet.mode)).as_str().into()),
         ("http boot", subnet.http_boot.as_str().into()),
         ("options", or_dash((!options.is_empty()).then(|| options.join("\n")))),
     ]

@@ -1,12 +1,12 @@
 //! What can be said of a subnet on the command line.
 
 use clap::{Args, ValueEnum};
-use lastmile_api::{HttpBoot, Mode, Newcomers, SubnetDraft};
+use lastmile_api::{HttpBoot, Identify, Mode, Newcomers, SubnetDraft};
 
 use crate::output::Failure;
 
 /// What can be said of a subnet.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub(crate) struct Settings {
     /// Who hands out addresses: this service, somebody else (this service adds the boot information), or nobody is
     /// answered.
@@ -58,6 +58,10 @@ pub(crate) struct Settings {
     /// How long a first answer is held back, so that another server may come first.
     #[arg(long, value_name = "MILLISECONDS")]
     response_delay_ms: Option<i64>,
+    /// By what its machines are known when they ask for something: by their address, or, where addresses cannot be known here,
+    /// by the first that claims a machine during a boot. Mode off: first-claim, else address.
+    #[arg(long, value_enum)]
+    identify: Option<IdentifyName>,
     /// How firmware that boots by HTTP is told to fetch.
     #[arg(long, value_enum)]
     http_boot: Option<HttpBootName>,
@@ -87,6 +91,12 @@ enum NewcomersName {
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
+enum IdentifyName {
+    Address,
+    FirstClaim,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
 enum HttpBootName {
     Http,
     Https,
@@ -101,12 +111,12 @@ fn yes_or_no(text: &str) -> Result<bool, String> {
 }
 
 /// `NAME=VALUE`, as options are given.
-pub(crate) fn name_and_value(text: &str) -> Result<(String, String), Failure> {
+pub(crate) fn name_and_value(option: &str, text: &str) -> Result<(String, String), Failure> {
     let parted = text.split_once('=').map(|(name, value)| (name.trim().to_owned(), value.to_owned()));
     parted.ok_or_else(|| Failure::Input {
-        place: format!("--option {text}"),
+        place: format!("{option} {text}"),
         what: "no '=' between name and value".into(),
-        mend: "Write it as in interface-mtu=1400.",
+        mend: "Write NAME=VALUE, as in interface-mtu=1400 or rack=7.",
     })
 }
 
@@ -143,6 +153,12 @@ impl Settings {
                 NewcomersName::Menu => Newcomers::Menu,
             };
         }
+        if let Some(identify) = self.identify {
+            draft.identify = Some(match identify {
+                IdentifyName::Address => Identify::Address,
+                IdentifyName::FirstClaim => Identify::FirstClaim,
+            });
+        }
         if let Some(http_boot) = self.http_boot {
             draft.http_boot = match http_boot {
                 HttpBootName::Http => HttpBoot::Http,
@@ -178,7 +194,7 @@ impl Settings {
         draft.authoritative = self.authoritative.unwrap_or(draft.authoritative);
         draft.response_delay_ms = self.response_delay_ms.unwrap_or(draft.response_delay_ms);
         for text in &self.option {
-            let (name, value) = name_and_value(text)?;
+            let (name, value) = name_and_value("--option", text)?;
             draft.options.insert(name, value);
         }
         Ok(())

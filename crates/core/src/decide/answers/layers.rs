@@ -1,54 +1,10 @@
-//! Layers of settings: which there are, and what they come to, with the origin of every value.
+//! What layers of settings come to, with the origin of every value.
 
-use std::{collections::BTreeMap, fmt};
+use std::collections::BTreeMap;
 
-use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::{AtEnd, Password, Settings};
-use crate::{Fault, Id, machine::Machine};
-
-/// What a set of settings is said of.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Scope {
-    /// The whole site.
-    Site,
-    /// What is named when an install is armed.
-    Answers(String),
-    /// All machines of a label.
-    Label(String),
-    /// One machine.
-    Machine(Id<Machine>),
-}
-
-/// Where a value comes from. A later one goes before an earlier.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-pub enum Layer {
-    /// What holds where nobody says otherwise.
-    BuiltIn,
-    /// The site.
-    Site,
-    /// The answers, by name.
-    Answers(String),
-    /// A label of the machine, by name.
-    Label(String),
-    /// The machine, by name.
-    Machine(String),
-}
-
-impl fmt::Display for Layer {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::BuiltIn => f.write_str("built in"),
-            Self::Site => f.write_str("site"),
-            Self::Answers(name) => write!(f, "answers {name}"),
-            Self::Label(name) => write!(f, "label {name}"),
-            Self::Machine(name) => write!(f, "machine {name}"),
-        }
-    }
-}
+use crate::model::answers::{AtEnd, Layer, Password, Settings};
 
 /// What layers come to.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -151,45 +107,10 @@ fn is_one_value(path: &str) -> bool {
         || (path.starts_with("questions.") && path.matches('.').count() == 1)
 }
 
-/// Checks the paths that a layer takes away: each is one that settings can have.
-pub(super) fn check_without(without: &[String]) -> Vec<Fault> {
-    const KEYS: [&str; 19] = [
-        "locale",
-        "keyboard",
-        "time_zone",
-        "ntp",
-        "host_name",
-        "domain",
-        "proxy",
-        "network",
-        "root",
-        "users",
-        "storage",
-        "software",
-        "security",
-        "kernel_parameters",
-        "last_steps",
-        "first_boot",
-        "at_end",
-        "questions",
-        "formats",
-    ];
-    let unknown = without.iter().enumerate().filter(|(_, path)| {
-        let head = path.split('.').next().unwrap_or_default();
-        !KEYS.contains(&head) || path.split('.').any(str::is_empty)
-    });
-    let fault = |(index, path): (usize, &String)| Fault {
-        place: format!("without[{index}]"),
-        what: format!("'{path}' is no path of a setting"),
-        mend: "Write the keys joined by dots, as in users.purser or network.dns.".into(),
-    };
-    unknown.map(fault).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::answers::User;
+    use crate::model::answers::User;
 
     #[test]
     fn later_layers_override_single_keys_and_every_value_keeps_its_origin() {
@@ -232,12 +153,12 @@ mod tests {
     #[test]
     fn a_password_is_replaced_whole() {
         let with = |hash: bool| Settings::<Password> {
-            storage: Some(crate::answers::Storage {
+            storage: Some(crate::model::answers::Storage {
                 encrypt: Some(Password {
                     hash: hash.then(|| serde_json::from_str("\"x\"").unwrap()),
                     sealed: (!hash).then(|| serde_json::from_str("\"00\"").unwrap()),
                 }),
-                ..crate::answers::Storage::default()
+                ..crate::model::answers::Storage::default()
             }),
             ..Settings::default()
         };

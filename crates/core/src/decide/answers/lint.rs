@@ -5,12 +5,15 @@ use std::{
     sync::Arc,
 };
 
-use super::{AnswersVersion, Subject, Target, resolve, support, write};
+use super::{Collisions, Resolved, Subject, Target, resolve, support, write, write::check_format};
 use crate::{
-    Fault,
-    boot::{MenuAction, MenuEntry},
-    image::Revision,
-    machine::Machine,
+    base::Fault,
+    model::{
+        answers::AnswersVersion,
+        image::Revision,
+        machine::Machine,
+        menu::{MenuAction, MenuEntry},
+    },
     site::Site,
 };
 
@@ -66,7 +69,7 @@ fn images_of(site: &Site, answers: &AnswersVersion, name: &str) -> BTreeSet<Stri
 pub fn lint(site: &Site, subject: &dyn Fn(&Machine, &Revision) -> Subject) -> Lint {
     let mut lint = Lint { machines: site.machine_count(), ..Lint::default() };
     for answers in site.all_answers() {
-        let super::Scope::Answers(name) = &answers.scope else { continue };
+        let crate::model::answers::Scope::Answers(name) = &answers.scope else { continue };
         let images = images_of(site, answers, name);
         if images.is_empty() {
             lint.unpaired.push(name.clone());
@@ -87,11 +90,17 @@ pub fn lint(site: &Site, subject: &dyn Fn(&Machine, &Revision) -> Subject) -> Li
                 }
             };
             if site.machine_count() == 0 {
-                note(faults_on(site, answers, revision, None), None);
+                note(faults_on(site, answers, revision, None, &mut |_| {}), None);
             }
+            let mut collisions = Collisions::default();
             for machine in site.machines() {
                 let subject = subject(machine, revision);
-                note(faults_on(site, answers, revision, Some((machine, &subject))), Some(&machine.name));
+                let mut claim = |settings: &Resolved| collisions.add(&machine.name, settings);
+                let faults = faults_on(site, answers, revision, Some((machine, &subject)), &mut claim);
+                note(faults, Some(&machine.name));
+            }
+            for (fault, machines) in collisions.faults() {
+                machines.iter().for_each(|machine| note(vec![fault.clone()], Some(machine)));
             }
             lint.findings.extend(found.into_iter().map(|((place, what, mend), mut machines)| {
                 if machines.len() == site.machine_count() {
@@ -127,12 +136,13 @@ fn faults_on(
     answers: &Arc<AnswersVersion>,
     revision: &Revision,
     on: Option<(&Machine, &Subject)>,
+    claim: &mut dyn FnMut(&Resolved),
 ) -> Vec<Fault> {
     let example = Subject::example();
     let (layers, subject) = match on {
         Some((machine, subject)) => (site.layers_for(machine, answers), subject),
         None => {
-            let below = site.settings_of(&super::Scope::Site);
+            let below = site.settings_of(&crate::model::answers::Scope::Site);
             (below.into_iter().chain([answers]).cloned().collect(), &example)
         }
     };
@@ -140,6 +150,7 @@ fn faults_on(
         Ok(resolution) => resolution,
         Err(faults) => return faults,
     };
+    claim(&resolution.settings);
     let target = Target::preview(subject, Some(revision), "");
     match write(revision.family, &resolution, &target) {
         Ok(_) => support::warnings(revision.family, &resolution.settings),
@@ -151,12 +162,19 @@ fn faults_on(
 #[must_use]
 pub fn pairing_faults(site: &Site, answers: &Arc<AnswersVersion>) -> Vec<Fault> {
     let mut faults = Vec::new();
-    let below = site.settings_of(&super::Scope::Site);
+    let below = site.settings_of(&crate::model::answers::Scope::Site);
     let layers: Vec<_> = below.into_iter().chain([answers]).cloned().collect();
     let resolution = match resolve(site.named(&layers), &Subject::example(), &BTreeMap::new()) {
         Ok(resolution) => resolution,
         Err(faults) => return faults,
     };
+    // What stands in a format's own language is tried on example values: a name that is not there is a mistake on every
+    // machine.
+    let example = Subject::example();
+    let target = Target::preview(&example, None, "");
+    for family in resolution.settings.formats.keys() {
+        faults.extend(check_format(*family, &resolution, &target));
+    }
     for (index, name) in answers.settings.images.iter().enumerate() {
         let place = format!("images[{index}]");
         match site.image(name) {

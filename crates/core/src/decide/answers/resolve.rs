@@ -4,15 +4,17 @@ use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use serde_json::Value;
 
-use super::{
-    BootMode, DiskMatch, Interface, Network, Password, Question, Settings, Size, Storage, Volume,
-    layers::{Layer, merge},
-    resolved::{Account, Addressing, Disks, Link, LinkKind, Mount, Place, Resolved, Source},
-};
+use super::{Account, Addressing, Disks, Link, LinkKind, Mount, Place, Resolved, Source, layers::merge};
 use crate::{
-    Fault, Faults,
-    boot::{Bound, Service, VALUES_MEND, Values},
-    name,
+    base::{Fault, Faults, name},
+    model::{
+        answers::{
+            BootMode, DiskMatch, Interface, Layer, Network, Password, Question, Settings, Size, Storage,
+            Volume,
+        },
+        service::Service,
+        values::{Bound, VALUES_MEND, Values},
+    },
 };
 
 /// What layers come to for one machine.
@@ -21,7 +23,7 @@ pub struct Resolution {
     /// The settings.
     pub settings: Resolved,
     /// The same as a person may read them: with values put in, and without secrets.
-    pub shown: Settings<super::PasswordShown>,
+    pub shown: Settings<crate::model::answers::PasswordShown>,
     /// Where each value comes from, by its path.
     pub origins: BTreeMap<String, Layer>,
     /// Questions that nobody answered yet; their sample answers stand in the settings.

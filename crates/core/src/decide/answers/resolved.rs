@@ -5,12 +5,15 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use ipnet::Ipv4Net;
+use lastmile_formats::mac::Mac;
 
-use super::{
-    AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Layout, Password, Repository,
-    Security, Size, Sudo,
+use crate::model::{
+    answers::{
+        AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Layout, Password, Repository,
+        Security, Size, Sudo,
+    },
+    image::Family,
 };
-use crate::{image::Family, net::Mac};
 
 /// The settings of one machine.
 #[derive(Debug, Clone, PartialEq)]

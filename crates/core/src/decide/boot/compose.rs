@@ -2,18 +2,23 @@
 
 use std::{collections::BTreeMap, net::Ipv4Addr, time::Duration};
 
+use lastmile_formats::{architecture::Architecture, mac::Mac};
+
 use super::{
-    Action, Architecture, BootPlan, Bound, Parameter, Service, Values, boot_path,
-    menu::{After, Menu, MenuAction, MenuEntry},
-    parameters::{Origin, merge},
-    paths::{iso_path, path_mac, pick_path},
-    screen::{KernelBoot, LeftOut, Line, LineAction, Screen},
+    Action, BootPlan, KernelBoot, LeftOut, Line, LineAction, Screen, boot_path, iso_path, merge,
+    paths::path_mac, pick_path,
 };
 use crate::{
-    image::{Family, Image, ImageKind, Revision, Start},
-    install::Install,
-    machine::Machine,
-    net::{Mac, Subnet},
+    model::{
+        image::{Family, Image, ImageKind, Revision, Start},
+        install::Install,
+        machine::Machine,
+        menu::{After, Menu, MenuAction, MenuEntry},
+        parameter::{Origin, Parameter},
+        service::Service,
+        subnet::Subnet,
+        values::{Bound, Values},
+    },
     site::Site,
 };
 
@@ -61,6 +66,7 @@ impl Viewer<'_> {
             url(boot_path(mac, &revision.image_name, revision.number, "")).trim_end_matches('/').to_owned()
         };
         Values {
+            is_example: false,
             name: self.machine.map_or_else(|| self.mac.dashed(), |machine| machine.name.clone()),
             mac: Some(self.mac),
             address: self.address,

@@ -1,7 +1,8 @@
 //! The paths that loaders ask for, and the paths that menus name.
 
-use super::Language;
-use crate::{machine::Machine, net::Mac, tftp::ServedPath};
+use lastmile_formats::{mac::Mac, tftp::ServedPath};
+
+use crate::model::{loader::Language, machine::Machine};
 
 /// Path of a loader's file as one machine fetches it: DHCP's boot file, and, in the same folder, what the
 /// loader fetches beside itself. The MAC address says who asks, also where an address on the way is translated.
@@ -146,7 +147,8 @@ impl<'a> Request<'a> {
         let mac = parts.next()?.parse().ok()?;
         let image = parts.next()?;
         let revision = parts.next()?.strip_prefix('r')?.parse().ok()?;
-        Some(Self::Image { mac, image, revision, file: parts.next()? })
+        // Without a file, the folder that holds them all is meant.
+        Some(Self::Image { mac, image, revision, file: parts.next().unwrap_or_default() })
     }
 }
 

@@ -3,14 +3,17 @@
 use std::{fmt, sync::Arc};
 
 use jiff::Timestamp;
+use lastmile_formats::mac::Mac;
 
-use super::Menu;
 use crate::{
-    answers::AnswersVersion,
-    image::{Image, Revision},
-    install::{Install, MAX_KERNEL_FETCHES},
-    machine::{Machine, Standing},
-    net::{Mac, Newcomers, Subnet},
+    model::{
+        answers::AnswersVersion,
+        image::{Image, Revision},
+        install::{Install, MAX_KERNEL_FETCHES},
+        machine::{Machine, Standing},
+        menu::Menu,
+        subnet::{Newcomers, Subnet},
+    },
     site::Site,
 };
 
@@ -128,14 +131,19 @@ pub struct BootPlan<'a> {
     pub why: Why<'a>,
 }
 
+/// Decides for whoever is not known to be the machine that has `mac`, though one may be registered: what a newcomer gets on
+/// `subnet`.
+#[must_use]
+pub fn plan_for_newcomer<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
+    let menu = subnet.is_some_and(|subnet| subnet.newcomers == Newcomers::Menu);
+    let action = if menu { Action::Menu(choose(site, None, subnet).0) } else { Action::Nothing };
+    BootPlan { action, why: Why::Newcomer(mac, subnet) }
+}
+
 /// Decides for the machine that has `mac`, booting on `subnet`.
 #[must_use]
 pub fn plan<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
-    let Some(machine) = site.machine_by_mac(mac) else {
-        let menu = subnet.is_some_and(|subnet| subnet.newcomers == Newcomers::Menu);
-        let action = if menu { Action::Menu(choose(site, None, subnet).0) } else { Action::Nothing };
-        return BootPlan { action, why: Why::Newcomer(mac, subnet) };
-    };
+    let Some(machine) = site.machine_by_mac(mac) else { return plan_for_newcomer(site, mac, subnet) };
     if machine.standing == Standing::Ignored {
         return BootPlan { action: Action::Nothing, why: Why::Ignored(machine) };
     }
@@ -197,7 +205,15 @@ fn armed<'a>(site: &'a Site, install: &'a Arc<Install>) -> BootPlan<'a> {
     BootPlan { action: Action::Install { install, revision, answers }, why: Why::Armed(install) }
 }
 
-impl BootPlan<'_> {
+impl<'a> BootPlan<'a> {
+    /// The image of which firmware that takes whole discs by HTTP is given the disc, and needs no loader then. A machine
+    /// that is given answers at each start is not: it must ask for its menu, with which the record of the start begins.
+    #[must_use]
+    pub fn whole_disc(&self) -> Option<&'a Arc<Image>> {
+        let (Action::Live(image), Why::Live(machine, _)) = (&self.action, &self.why) else { return None };
+        (machine.live_answers.is_none() && image.current.boots_as_disc()).then_some(*image)
+    }
+
     /// What the machine gets, in a few words.
     #[must_use]
     pub fn summary(&self) -> String {

@@ -1,13 +1,22 @@
 use std::collections::BTreeMap;
 
+use lastmile_formats::iso9660::{BOOT_FILES, Iso, Names};
+
 use super::*;
 use crate::{
-    Id,
-    answers::{Subject, tests::quay_server},
-    image::{Family, FileEntry, Holding, ImageKind, RevisionDraft, Sha256},
-    install::{ArmRequest, Evidence, ReportStage},
-    machine::{MachineDraft, StandingDraft},
-    net::SubnetDraft,
+    base::Id,
+    decide::{
+        answers::Subject,
+        image::RevisionDraft,
+        install::{ArmRequest, Evidence},
+        machine::{MachineDraft, StandingDraft},
+        subnet::SubnetDraft,
+    },
+    model::{
+        answers::quay_server,
+        image::{Family, FileEntry, Holding, ImageKind, Sha256, Start, Volume, VolumePlace},
+        install::ReportStage,
+    },
 };
 
 const MAC: &str = "02:00:5e:00:53:01";
@@ -27,7 +36,7 @@ fn image(name: &str, kind: ImageKind) -> Image {
         files: vec![file],
         ..RevisionDraft::default()
     };
-    draft.check(None, Holding::of(&draft.files), at(0), |_, _| true).unwrap()
+    draft.check(None, 0, Holding::of(&draft.files), at(0), |_, _| true).unwrap()
 }
 
 fn site(standing: StandingDraft) -> Site {
@@ -48,7 +57,14 @@ fn arm(site: &Site) -> Install {
         asked: BTreeMap::new(),
     };
     request
-        .check(site, &|_, _| Subject::example(), 41, crate::install::Token::new("t0ken".into()), "ada", at(0))
+        .check(
+            site,
+            &|_, _| Subject::example(),
+            41,
+            crate::model::install::Token::new("t0ken".into()),
+            "ada",
+            at(0),
+        )
         .unwrap()
 }
 
@@ -117,6 +133,38 @@ fn a_damaged_image_is_not_started() {
     damaged.current = Arc::new(revision);
     let site = site.with_install(install).with_image(damaged);
     assert_eq!(decide(&site).1, "tidewrack-12 r1 cannot be served: linux missing or changed");
+}
+
+#[test]
+fn a_whole_disc_is_given_unless_answers_are() {
+    let mut disc = image("lantern", ImageKind::Live);
+    let mut revision = Revision::clone(&disc.current);
+    revision.start = Start::Program { path: format!("{BOOT_FILES}/EFI/BOOT/BOOTX64.EFI") };
+    let place = VolumePlace::Kept { sha256: Sha256::of(b"disc") };
+    let iso = Iso {
+        label: "LANTERN".into(),
+        names: Names::RockRidge,
+        files: vec![],
+        links: BTreeMap::new(),
+        boot_images: vec![],
+        defects: vec![],
+        notes: vec![],
+    };
+    revision.volume = Some(Arc::new(Volume::new(place, 1, None, iso)));
+    disc.current = Arc::new(revision);
+    let kernels = site(StandingDraft::Live("lantern".into()));
+    let discs = kernels.with_image(disc);
+    let given = |site: &Site| {
+        let plan = plan(site, MAC.parse().unwrap(), None);
+        plan.whole_disc().map(|image| image.name.clone())
+    };
+    assert_eq!(given(&kernels), None, "a loader starts its kernel");
+    assert_eq!(given(&discs).as_deref(), Some("lantern"));
+    let armed = discs.with_install(arm(&discs));
+    assert_eq!(given(&armed), None);
+    let mut machine = Machine::clone(discs.machine("auklet-gate").unwrap());
+    machine.live_answers = Some("quay-server".into());
+    assert_eq!(given(&discs.with_machine(machine)), None, "the record of its start begins with its menu");
 }
 
 #[test]

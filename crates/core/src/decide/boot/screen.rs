@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
-use super::{
-    Architecture, Parameter,
+use lastmile_formats::{architecture::Architecture, mac::Mac};
+
+use crate::model::{
     menu::{After, Guard},
+    parameter::Parameter,
 };
-use crate::net::Mac;
 
 /// A kernel to start.
 #[derive(Debug, Clone, PartialEq, Eq)]

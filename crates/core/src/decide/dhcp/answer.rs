@@ -3,13 +3,16 @@
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
+use lastmile_formats::dhcp::{Kind, Message, Op, code};
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{
-    Arrival, ClientKey, Destination, FurtherOption, Kind, LeaseBook, LeaseRecord, Message, NoAddress, Op,
-    code,
+use super::{Arrival, Destination, LeaseBook, NoAddress};
+use crate::model::{
+    lease::{ClientKey, LeaseRecord},
+    option::FurtherOption,
+    subnet::{Mode, Newcomers, Subnet},
 };
-use crate::net::{Mode, Newcomers, Subnet};
 
 /// What firmware is told about its boot.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,7 +64,7 @@ pub enum Answer {
 }
 
 /// Why a message is not answered. None of these is a fault of the service.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Error, Serialize, Deserialize)]
 pub enum NoReply {
     /// A reply of some server.
     #[error("a reply, not a request")]

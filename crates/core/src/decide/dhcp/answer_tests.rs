@@ -1,10 +1,11 @@
 use std::{net::SocketAddrV4, sync::Arc};
 
-use super::*;
+use lastmile_formats::dhcp::RelayInfo;
+
+use super::{super::select_subnet, *};
 use crate::{
-    Id,
-    dhcp::{NoSubnet, RelayInfo, select_subnet},
-    net::SubnetDraft,
+    base::Id,
+    decide::{dhcp::NoSubnet, subnet::SubnetDraft},
     site::Site,
 };
 

@@ -1,8 +1,9 @@
 use jiff::ToSpan;
+use lastmile_formats::mac::Mac;
 use proptest::prelude::*;
 
 use super::*;
-use crate::{net::SubnetDraft, site::Site};
+use crate::{decide::subnet::SubnetDraft, site::Site};
 
 fn subnet(pool: &str) -> Subnet {
     let draft = SubnetDraft {
@@ -199,6 +200,114 @@ fn an_address_found_in_use_is_left_alone_and_can_be_freed() {
     let address = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
     assert_eq!(book.quarantine(address, at(0)).unwrap().state, LeaseState::Quarantined);
     assert!(offer(&mut book, &subnet, &client(1), None, at(1)).is_err(), "not even for the same client");
-    book.forget(address).unwrap();
+    book.free(address, at(2)).unwrap();
     assert_eq!(offer(&mut book, &subnet, &client(2), None, at(2)), Ok(address));
+}
+
+#[test]
+fn an_address_that_is_freed_takes_nothing_from_the_client_that_had_it() {
+    let subnet = subnet("192.0.2.50-192.0.2.59");
+    let mut book = LeaseBook::default();
+    let first = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    bind(&mut book, &subnet, &client(1), first, at(0)).unwrap();
+    book.decline(&client(1), first, at(1)).unwrap();
+    let second = offer(&mut book, &subnet, &client(1), None, at(2)).unwrap();
+    bind(&mut book, &subnet, &client(1), second, at(2)).unwrap();
+    book.free(first, at(3)).unwrap();
+    assert_eq!(book.holder(second, at(4)), Some(&client(1)));
+    assert_eq!(book.of_client(subnet.id, &client(1)).unwrap().address, second);
+}
+
+#[test]
+fn a_full_pool_gives_the_address_that_is_free_for_longest() {
+    let subnet = subnet("192.0.2.50-192.0.2.52");
+    let mut book = LeaseBook::default();
+    for number in 1..=3 {
+        let address = offer(&mut book, &subnet, &client(number), None, at(0)).unwrap();
+        bind(&mut book, &subnet, &client(number), address, at(0)).unwrap();
+    }
+    assert!(matches!(
+        offer(&mut book, &subnet, &client(4), None, at(1)),
+        Err(NoAddress::PoolsFull { size: 3, .. })
+    ));
+    let of = |book: &LeaseBook, number| book.of_client(subnet.id, &client(number)).unwrap().address;
+    let (second, third) = (of(&book, 2), of(&book, 3));
+    book.release(&client(3), third, at(5)).unwrap();
+    book.release(&client(2), second, at(9)).unwrap();
+    assert_eq!(offer(&mut book, &subnet, &client(4), None, at(10)), Ok(third));
+    assert_eq!(offer(&mut book, &subnet, &client(5), None, at(10)), Ok(second));
+}
+
+/// One thing that happens to a book.
+#[derive(Debug, Clone)]
+enum Happens {
+    Offer(u8),
+    Bind(u8),
+    Release(u8),
+    Decline(u8),
+    Free(u8),
+    Pass(i64),
+}
+
+fn happens() -> impl Strategy<Value = Happens> {
+    prop_oneof![
+        (1..9_u8).prop_map(Happens::Offer),
+        (1..9_u8).prop_map(Happens::Bind),
+        (1..9_u8).prop_map(Happens::Bind),
+        (1..9_u8).prop_map(Happens::Release),
+        (1..9_u8).prop_map(Happens::Decline),
+        (0..6_u8).prop_map(Happens::Free),
+        (1..20_000_i64).prop_map(Happens::Pass),
+    ]
+}
+
+proptest! {
+    /// Whatever happens, and in whatever order what was kept is read after a restart: no address has two holders, and the
+    /// book is what it was but for offers.
+    #[test]
+    fn a_restart_loses_nothing(
+        all in proptest::collection::vec(happens(), 1..80),
+        order in any::<u64>(),
+    ) {
+        let subnet = subnet("192.0.2.50-192.0.2.54");
+        let mut book = LeaseBook::default();
+        let mut kept: HashMap<Ipv4Addr, LeaseRecord> = HashMap::new();
+        let mut now = at(0);
+        for what in all {
+            let record = match what {
+                Happens::Offer(number) => {
+                    let _ = offer(&mut book, &subnet, &client(number), None, now);
+                    None
+                }
+                Happens::Bind(number) => {
+                    let address = offer(&mut book, &subnet, &client(number), None, now);
+                    address.ok().and_then(|address| bind(&mut book, &subnet, &client(number), address, now))
+                }
+                Happens::Release(number) => {
+                    let of = book.of_client(subnet.id, &client(number)).map(|record| record.address);
+                    of.and_then(|address| book.release(&client(number), address, now))
+                }
+                Happens::Decline(number) => {
+                    let of = book.of_client(subnet.id, &client(number)).map(|record| record.address);
+                    of.and_then(|address| book.decline(&client(number), address, now))
+                }
+                Happens::Free(place) => book.free(Ipv4Addr::new(192, 0, 2, 50 + place), now),
+                Happens::Pass(seconds) => { now += seconds.seconds(); None }
+            };
+            kept.extend(record.map(|record| (record.address, record)));
+        }
+        let mut shuffled: Vec<LeaseRecord> = kept.into_values().collect();
+        shuffled.sort_by_key(|record| (u64::from(record.address.to_bits()) ^ order).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let again = LeaseBook::new(shuffled);
+        for number in 1..9 {
+            let held = |book: &LeaseBook| book.iter()
+                .filter(|record| record.client == client(number) && record.state == LeaseState::Bound && record.until > now)
+                .map(|record| record.address).collect::<Vec<_>>();
+            prop_assert!(held(&book).len() <= 1, "{number} holds {:?}", held(&book));
+            prop_assert_eq!(held(&book), held(&again));
+        }
+        for address in (50..55).map(|last| Ipv4Addr::new(192, 0, 2, last)) {
+            prop_assert_eq!(book.holder(address, now), again.holder(address, now));
+        }
+    }
 }

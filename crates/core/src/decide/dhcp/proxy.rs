@@ -5,12 +5,15 @@
 
 use std::net::SocketAddrV4;
 
-use super::{
-    Answer, Arrival, BootInfo, BootTarget, Destination, Kind, Message, NoReply, Op, Responder,
-    answer::{add_boot, echo},
-    code,
+use lastmile_formats::{
+    dhcp::{Kind, Message, Op, code},
+    reader::Reader,
 };
-use crate::reader::Reader;
+
+use super::{
+    Answer, Arrival, BootInfo, BootTarget, Destination, NoReply, Responder,
+    answer::{add_boot, echo},
+};
 
 /// The port of boot servers.
 pub const BOOT_SERVER_PORT: u16 = 4011;

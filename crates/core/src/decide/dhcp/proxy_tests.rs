@@ -4,9 +4,12 @@ use jiff::Timestamp;
 
 use super::*;
 use crate::{
-    Id,
-    dhcp::{FurtherOption, LeaseBook},
-    net::{Mode, Newcomers, Subnet, SubnetDraft},
+    base::Id,
+    decide::{dhcp::LeaseBook, subnet::SubnetDraft},
+    model::{
+        option::FurtherOption,
+        subnet::{Mode, Newcomers, Subnet},
+    },
     site::Site,
 };
 
@@ -150,7 +153,7 @@ fn strangers_and_other_networks_are_left_alone_where_that_is_said() {
     // Nor is an address of this network that another server of the wire may lend: a client with a lease from here
     // that comes back with one from there.
     let mut book = LeaseBook::default();
-    let client = super::super::ClientKey::of(&moved).unwrap();
+    let client = crate::model::lease::ClientKey::of(&moved).unwrap();
     book.offer(&subnet, &client, None, None, Timestamp::UNIX_EPOCH).unwrap();
     moved.options.set(code::REQUESTED_ADDRESS, [192, 0, 2, 77]);
     let left = answer_from(&subnet, &mut book, &moved, None, true);

@@ -5,10 +5,14 @@ use std::{
     sync::Arc,
 };
 
+use lastmile_formats::{
+    dhcp::{Kind, Message, code},
+    mac::Mac,
+};
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{Kind, Message, code};
-use crate::net::{Mac, Mode, Subnet};
+use crate::model::subnet::{Mode, Subnet};
 
 /// The port clients listen on (RFC 2131, section 4.1).
 const CLIENT_PORT: u16 = 68;
@@ -48,7 +52,7 @@ pub enum Destination {
 }
 
 /// Why no subnet of ours is asked.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Error, Serialize, Deserialize)]
 pub enum NoSubnet {
     /// No subnet names this relay.
     #[error("relay {giaddr} is named by no subnet")]

@@ -3,14 +3,16 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use lastmile_formats::cpu::Cpu;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    Family, FileEntry, Holding, Image, ImageKind, Manifest, Revision, Sha256, Start, Volume, check_files,
-    recognise::{Cpu, Found, Recognition},
-    revision::check_title,
+use crate::{
+    base::{Fault, Faults, Id, name},
+    model::image::{
+        Family, FileEntry, Found, Holding, Image, ImageKind, Manifest, Recognition, Revision, Sha256, Start,
+        Volume, check_files, check_title,
+    },
 };
-use crate::{Fault, Faults, Id, name};
 
 /// A revision as a person enters it, its contents already uploaded or lying on the service's host. What is left out is
 /// filled with what is recognised in the files.
@@ -43,7 +45,7 @@ pub struct RevisionDraft {
     /// An ISO on the service's own host, served from where it lies: an absolute path. Instead of `files`.
     pub in_place: Option<String>,
     /// Digest that the ISO must have, as its publisher gives it.
-    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, pattern = "^[0-9A-Fa-f]{64}$"))]
     pub sha256: Option<Sha256>,
     /// Take it though something was found to be wrong with it.
     pub despite_faults: bool,
@@ -76,13 +78,15 @@ impl RevisionDraft {
     }
 
     /// Checks the draft, already [filled](Self::filled), against what it holds, and makes it the next revision of
-    /// `existing`, or the first of a new image.
+    /// `existing`, or the first of a new image. `last_number` is the last that an image of that name ever had: numbers are not used
+    /// again, also not after an image was removed.
     ///
     /// # Errors
     /// Everything that is wrong, in the order of the fields.
     pub fn check(
         &self,
         existing: Option<&Image>,
+        last_number: u32,
         holding: Holding,
         now: Timestamp,
         has_content: impl Fn(&Sha256, u64) -> bool,
@@ -126,12 +130,12 @@ impl RevisionDraft {
                 name: self.name.clone(),
                 title: title.unwrap_or_else(|| self.name.clone()),
                 kind: kind?,
-                last_number: existing.map_or(0, |existing| existing.last_number) + 1,
+                last_number: last_number + 1,
                 current: Arc::new(Revision {
                     id: Id::generate(),
                     image,
                     image_name: self.name.clone(),
-                    number: existing.map_or(0, |existing| existing.last_number) + 1,
+                    number: last_number + 1,
                     created: now,
                     family,
                     start: start?,
@@ -231,7 +235,7 @@ impl RevisionDraft {
     fn check_parameters(&self, faults: &mut Faults) -> Vec<String> {
         let parameters = self.parameters.clone().unwrap_or_default();
         for (index, word) in parameters.iter().enumerate() {
-            if let Err(fault) = crate::boot::check_parameter(word) {
+            if let Err(fault) = crate::model::parameter::check_parameter(word) {
                 faults.add(format!("parameters[{index}]"), fault.what, fault.mend);
             }
         }
@@ -258,7 +262,8 @@ mod tests {
     }
 
     fn check(draft: &RevisionDraft, existing: Option<&Image>) -> Result<Image, Vec<Fault>> {
-        draft.check(existing, Holding::of(&draft.files), Timestamp::UNIX_EPOCH, |_, _| true)
+        let last = existing.map_or(0, |existing| existing.last_number);
+        draft.check(existing, last, Holding::of(&draft.files), Timestamp::UNIX_EPOCH, |_, _| true)
     }
 
     #[test]
@@ -282,7 +287,7 @@ mod tests {
             ..draft()
         };
         let holding = Holding::of(&bad.files);
-        let faults = bad.check(None, holding, Timestamp::UNIX_EPOCH, |_, _| false).unwrap_err();
+        let faults = bad.check(None, 0, holding, Timestamp::UNIX_EPOCH, |_, _| false).unwrap_err();
         let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
         let expected =
             ["family", "kernel", "initrds[0]", "parameters[0]", "parameters[1]", "files[0]", "files[1]"];

@@ -2,10 +2,11 @@
 
 use std::{collections::BTreeMap, io::Read};
 
+use lastmile_formats::{cpu::Cpu, read_at::ReadAt, wim};
 use quick_xml::{Reader, events::Event};
 
-use super::{Cpu, Edition, FileSet, Found, Recognition, wim};
-use crate::image::{Family, ImageKind, ReadAt};
+use super::FileSet;
+use crate::model::image::{Edition, Family, Found, ImageKind, Recognition};
 
 /// Longest text file that is read.
 const MOST_TEXT: usize = 4 * 1024 * 1024;
@@ -87,7 +88,7 @@ fn kickstart(look: &Look<'_>, found: &mut Recognition) -> Option<()> {
 fn environments(look: &Look<'_>, path: &str) -> Vec<Edition> {
     let text = || {
         let source = look.0.open(path).ok()?;
-        let (_, plain) = super::compressed::unpacked(&*source).ok()?;
+        let (_, plain) = lastmile_formats::compressed::unpacked(&*source).ok()?;
         let mut text = String::new();
         plain.take(MOST_TEXT as u64 * 4).read_to_string(&mut text).ok()?;
         Some(text)

@@ -4,23 +4,15 @@
 //! person sees before saving, and what the draft of a revision is filled with. What it does not find is left to be said
 //! by hand.
 
-mod compressed;
-mod disk;
-mod families;
-mod initrd;
-mod kernel;
-mod program;
-mod recognition;
-mod wim;
-
 use std::io;
 
-pub use compressed::{Compression, Reading, unpacked};
-pub use program::{Component, Program};
-pub use recognition::{Cpu, Edition, Found, Recognition};
+use lastmile_formats::{disk, initrd, kernel, pe::Program, read_at::ReadAt};
 
-use super::{Family, ImageKind, ReadAt};
-use crate::Fault;
+use super::families;
+use crate::{
+    base::Fault,
+    model::image::{Family, Found, ImageKind, Recognition},
+};
 
 /// Largest file that is looked at as a UEFI application.
 const MOST_PROGRAM: u64 = 64 * 1024 * 1024;
@@ -37,16 +29,6 @@ pub trait FileSet {
     /// # Errors
     /// It cannot be read.
     fn open(&self, path: &str) -> io::Result<Box<dyn ReadAt + '_>>;
-}
-
-impl ReadAt for Box<dyn ReadAt + '_> {
-    fn size(&self) -> u64 {
-        (**self).size()
-    }
-
-    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
-        (**self).read_at(offset, buffer)
-    }
 }
 
 /// What a person says of a set of files: it goes before what is recognised.
@@ -114,7 +96,9 @@ fn kernels(files: &impl FileSet, found: &mut Recognition) {
             _ => None,
         };
         let kernels = looked.into_iter().chain(alone).filter_map(|path| open(&path));
-        let (path, kernel) = kernels.min_by_key(|(path, _)| plainness(path))?;
+        // A kernel may be a UEFI application as well, and be called as one.
+        let applications = || applications(files).into_iter().filter_map(|path| open(&path)).next();
+        let (path, kernel) = kernels.min_by_key(|(path, _)| plainness(path)).or_else(applications)?;
         Some((path, kernel, "its content".to_owned()))
     };
     let given = found.program.is_some() || found.kernel.is_some();
@@ -221,13 +205,11 @@ fn single(files: &impl FileSet, found: &mut Recognition) {
     if found.kernel.is_some() || found.program.is_some() || found.disk.is_some() {
         return;
     }
-    let programs = files.files().iter().filter(|(path, _)| path.to_ascii_lowercase().ends_with(".efi"));
-    let mut programs: Vec<String> = programs.map(|(path, _)| path.clone()).collect();
+    let mut programs = applications(files);
     if let [(path, _)] = files.files() {
         programs.push(path.clone());
     }
-    programs.sort_by_key(|path| plainness(path));
-    for path in programs.into_iter().take(MOST_LOOKED) {
+    for path in programs {
         if let Some(program) = program_at(files, &path) {
             found.cpu = Some(Found::new(program.cpu, format!("{path}, its header")));
             let from = format!("{path} is a UEFI application");
@@ -246,6 +228,15 @@ fn single(files: &impl FileSet, found: &mut Recognition) {
         found.kind = Some(Found::new(ImageKind::Disk, from.clone()));
         found.disk = Some(Found::new(path.clone(), from));
     }
+}
+
+/// Files that are called as UEFI applications are, the plainest paths first.
+fn applications(files: &impl FileSet) -> Vec<String> {
+    let programs = files.files().iter().filter(|(path, _)| path.to_ascii_lowercase().ends_with(".efi"));
+    let mut programs: Vec<String> = programs.map(|(path, _)| path.clone()).collect();
+    programs.sort_by_key(|path| plainness(path));
+    programs.truncate(MOST_LOOKED);
+    programs
 }
 
 /// Reads who signed the kernel or the application.
@@ -296,7 +287,7 @@ fn missing(path: &str, what: &str) -> Fault {
 
 impl Recognition {
     /// Adds a fault if none of `any` is among the files.
-    fn needs(&mut self, files: &dyn FileSet, path: &str, what: &str, any: &[&str]) {
+    pub(super) fn needs(&mut self, files: &dyn FileSet, path: &str, what: &str, any: &[&str]) {
         let there = |(name, _): &(String, u64)| any.iter().any(|wanted| name.eq_ignore_ascii_case(wanted));
         if !files.files().iter().any(there) {
             self.faults.push(missing(path, what));

@@ -8,12 +8,18 @@ use std::{
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{Install, InstallState, Token};
 use crate::{
-    Fault, Faults,
-    answers::{self, AnswersVersion, Question, Resolution, Subject, Target},
-    image::{Family, Image, ImageKind, Revision},
-    machine::{Machine, Standing},
+    base::{Fault, Faults},
+    decide::{
+        answers,
+        answers::{Collisions, Resolution, Subject, Target},
+    },
+    model::{
+        answers::{AnswersVersion, take_answers},
+        image::{Family, Image, ImageKind, Revision},
+        install::{Install, InstallState, Token},
+        machine::{Machine, Standing},
+    },
     site::Site,
 };
 
@@ -57,14 +63,8 @@ impl ArmRequest {
             ),
             Some(machine) => {
                 if let Some(open) = site.open_install(machine.id) {
-                    faults.add(
-                        "machine",
-                        format!(
-                            "install {} of {} is {} on {}",
-                            open.number, open.image, open.state, machine.name
-                        ),
-                        format!("Wait for its end, or `lastmile install cancel {}` first.", open.number),
-                    );
+                    let Fault { place, what, mend } = already_open(&machine.name, open);
+                    faults.add(place, what, mend);
                 }
                 if machine.standing == Standing::Ignored {
                     faults.add(
@@ -99,16 +99,8 @@ impl ArmRequest {
                     ),
                 }
                 if !image.current.is_ready() {
-                    faults.add(
-                        "image",
-                        format!(
-                            "'{}' r{} cannot be served: {}",
-                            image.name,
-                            image.current.number,
-                            image.current.lacking().join("; ")
-                        ),
-                        "Import it again.",
-                    );
+                    let Fault { place, what, mend } = not_ready(&image.current);
+                    faults.add(place, what, mend);
                 }
             }
         }
@@ -141,8 +133,20 @@ impl ArmRequest {
         armed_by: &str,
         now: Timestamp,
     ) -> Result<Install, Vec<Fault>> {
-        let Weighed { machine, image, answers, asked, resolution } = self.weigh(site, subjects)?;
-        Ok(Install {
+        Ok(self.install(self.weigh(site, subjects)?, site, number, token, armed_by, now))
+    }
+
+    fn install(
+        &self,
+        weighed: Weighed<'_>,
+        site: &Site,
+        number: i64,
+        token: Token,
+        armed_by: &str,
+        now: Timestamp,
+    ) -> Install {
+        let Weighed { machine, image, answers, asked, resolution } = weighed;
+        Install {
             number,
             machine: machine.id,
             machine_name: machine.name.clone(),
@@ -174,7 +178,28 @@ impl ArmRequest {
             reason: None,
             last_step: None,
             last_step_at: now,
-        })
+        }
+    }
+}
+
+/// That an install of a machine goes on already.
+#[must_use]
+pub fn already_open(machine: &str, open: &Install) -> Fault {
+    Fault {
+        place: "machine".into(),
+        what: format!("install {} of {} is {} on {machine}", open.number, open.image, open.state),
+        mend: format!("Wait for its end, or `lastmile install cancel {}` first.", open.number),
+    }
+}
+
+/// That a revision cannot be served.
+#[must_use]
+pub fn not_ready(revision: &Revision) -> Fault {
+    let (image, number, lacking) = (&revision.image_name, revision.number, revision.lacking().join("; "));
+    Fault {
+        place: "image".into(),
+        what: format!("'{image}' r{number} cannot be served: {lacking}"),
+        mend: "Import it again.".into(),
     }
 }
 
@@ -205,37 +230,6 @@ fn settle<'a>(
     let target = Target::preview(&subject, Some(revision), "");
     answers::write(revision.family, &resolution, &target)?;
     Ok(Weighed { machine, image, answers, asked, resolution })
-}
-
-/// Answers in the form they are kept in.
-///
-/// # Errors
-/// Answers that fit no question or not theirs.
-pub(super) fn take_answers(
-    questions: &BTreeMap<String, Question>,
-    answers: &BTreeMap<String, String>,
-) -> Result<BTreeMap<String, String>, Vec<Fault>> {
-    let mut faults = Faults::new();
-    let mut taken = BTreeMap::new();
-    for (key, answer) in answers {
-        let place = format!("asked.{key}");
-        match questions.get(key).map(|question| question.take(answer)) {
-            Some(Ok(answer)) => {
-                taken.insert(key.clone(), answer);
-            }
-            Some(Err(fault)) => faults.add(place, fault.what, fault.mend),
-            None => {
-                let known: Vec<&str> = questions.keys().map(String::as_str).collect();
-                let mend = if known.is_empty() {
-                    "Nothing is asked.".into()
-                } else {
-                    format!("Questions are: {}.", known.join(", "))
-                };
-                faults.add(place, format!("nothing is asked under '{key}'"), mend);
-            }
-        }
-    }
-    faults.into_result(|| Some(taken))
 }
 
 /// What a person wants installed on several machines: on all of them, or on none.
@@ -308,9 +302,13 @@ impl ArmRequest {
         now: Timestamp,
     ) -> Result<Vec<Install>, Vec<Fault>> {
         let (mut installs, mut of_all, mut of_machines) = (Vec::new(), Vec::new(), Vec::new());
+        let mut collisions = claimed_already(requests, site, subjects);
         for (number, request) in (first..).zip(requests) {
-            match request.check(site, subjects, number, token(), armed_by, now) {
-                Ok(install) => installs.push(install),
+            match request.weigh(site, subjects) {
+                Ok(weighed) => {
+                    collisions.add(&request.machine, &weighed.resolution.settings);
+                    installs.push(request.install(weighed, site, number, token(), armed_by, now));
+                }
                 Err(found) => {
                     for mut fault in found {
                         if fault.place == "machine" {
@@ -326,6 +324,30 @@ impl ArmRequest {
             }
         }
         of_all.append(&mut of_machines);
+        let is_asked = |machine: &String| requests.iter().any(|request| request.machine == *machine);
+        let found = collisions.faults().into_iter().filter(|(_, machines)| machines.iter().any(is_asked));
+        of_all.extend(found.map(|(fault, _)| fault));
         if of_all.is_empty() { Ok(installs) } else { Err(of_all) }
     }
+}
+
+/// What hosts claim that are being installed with the same answers, but for those that are asked for.
+fn claimed_already(requests: &[ArmRequest], site: &Site, subjects: Subjects<'_>) -> Collisions {
+    let mut collisions = Collisions::default();
+    let answers: BTreeSet<&str> = requests.iter().map(|request| request.answers.as_str()).collect();
+    let asked: BTreeSet<&str> = requests.iter().map(|request| request.machine.as_str()).collect();
+    for open in site.open_installs().filter(|open| answers.contains(open.answers_name.as_str())) {
+        let (machine, revision) = (site.machine_by_id(open.machine), site.revision(open.revision));
+        let (Some(machine), Some(revision)) = (machine, revision) else { continue };
+        if asked.contains(machine.name.as_str()) {
+            continue;
+        }
+        let layers = site.layers_of(open);
+        if let Ok(resolution) =
+            answers::resolve(site.named(&layers), &subjects(machine, revision), &open.asked)
+        {
+            collisions.add(&machine.name, &resolution.settings);
+        }
+    }
+    collisions
 }

@@ -1,7 +1,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::*;
-use crate::{Id, install::Token};
+use crate::{base::Id, model::install::Token};
 
 pub(super) fn at(secs: i64) -> Timestamp {
     Timestamp::from_second(1_795_000_000 + secs).unwrap()

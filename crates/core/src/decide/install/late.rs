@@ -4,7 +4,8 @@ use std::net::IpAddr;
 
 use jiff::Timestamp;
 
-use super::{Evidence, Install, InstallState, Outcome, ReportStage, Step, StepKind};
+use super::Evidence;
+use crate::model::install::{Install, InstallState, Outcome, ReportStage, Step, StepKind};
 
 /// Addresses that are kept of those who were refused: whoever makes them up fills no record.
 const REFUSED_KEPT: usize = 16;

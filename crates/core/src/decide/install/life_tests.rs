@@ -9,7 +9,10 @@ use super::{
     tests::{armed, at},
     *,
 };
-use crate::install::{Actual, Expected, Outcome, Pace, Past, StageLimits};
+use crate::{
+    decide::install::{Pace, Past},
+    model::install::{Actual, Expected, Outcome, StageLimits},
+};
 
 fn kernel() -> Evidence {
     Evidence::Kernel { file: "vmlinuz".into(), size: 1 }
@@ -47,10 +50,10 @@ fn each_stage_has_its_own_limit() {
     // A log line is a sign of life; the whole has its end all the same.
     let heard = |minute: i64| installing.overdue(&limits, at(minute * 60), at(minute * 60 + 60));
     assert!(heard(50).is_none());
-    let (failed, step) = installing.end_overdue(heard(70).unwrap(), &[], at(71 * 60)).unwrap();
+    let (failed, step) = installing.end_overdue(heard(70).unwrap(), None, at(71 * 60)).unwrap();
     assert_eq!((failed.state, step.kind), (InstallState::Failed, StepKind::Overdue));
     let (stalled, _) =
-        loading.end_overdue(loading.overdue(&limits, at(0), at(7 * 60)).unwrap(), &[], at(7 * 60)).unwrap();
+        loading.end_overdue(loading.overdue(&limits, at(0), at(7 * 60)).unwrap(), None, at(7 * 60)).unwrap();
     assert_eq!(stalled.state, InstallState::Stalled);
     let reason = stalled.reason.unwrap();
     assert!(reason.starts_with("nothing was seen of it for 5 minutes after it was seen booting"), "{reason}");
@@ -62,7 +65,7 @@ fn each_stage_has_its_own_limit() {
 #[test]
 fn a_machine_that_waits_for_a_person_is_not_overdue() {
     let mut install = armed();
-    let question: crate::answers::Question =
+    let question: crate::model::answers::Question =
         serde_json::from_value(serde_json::json!({ "ask": "Which hall?" })).unwrap();
     install.open_questions = [("hall".to_owned(), question)].into();
     let (waiting, step) = install.see(&Evidence::Waits, at(60)).unwrap();

@@ -3,14 +3,11 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    ArmRequest,
-    arm::{Subjects, Weighed},
-};
+use super::{ArmRequest, Subjects, arm::Weighed};
 use crate::{
-    Fault,
-    answers::{DiskMatch, warnings},
-    image::ImageKind,
+    base::Fault,
+    decide::answers::warnings,
+    model::{answers::DiskMatch, image::ImageKind},
     site::Site,
 };
 

@@ -3,7 +3,7 @@
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
-use super::{Install, InstallState, Step, StepKind};
+use crate::model::install::{Install, InstallState, Step, StepKind};
 
 /// Earlier installs that are learned from: the latest.
 pub const LEARNED_FROM: usize = 20;

@@ -1,88 +1,15 @@
-//! Network boot programs.
+//! Loaders as people enter them.
 
+use lastmile_formats::architecture::Architecture;
 use serde::{Deserialize, Serialize};
 
-use super::{Architecture, Language, LoaderFacts, Reader};
 use crate::{
-    Fault, Faults, Id,
-    image::{FileEntry, Manifest, Sha256, check_files},
-    name,
+    base::{Fault, Faults, Id, name},
+    model::{
+        image::{FileEntry, Sha256, check_files},
+        loader::{HttpReach, Language, Loader, LoaderFacts},
+    },
 };
-
-/// How a loader can fetch by HTTP.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-pub enum HttpReach {
-    /// Not at all.
-    None,
-    /// From port 80 only (GRUB 2.06).
-    // Records of earlier releases have it without the hyphen.
-    #[serde(rename = "port-80", alias = "port80")]
-    Port80,
-    /// From any port.
-    AnyPort,
-}
-
-/// The network boot program for one architecture, and the files it asks for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Loader {
-    /// Identity.
-    pub id: Id<Loader>,
-    /// What people and paths call it.
-    pub name: String,
-    /// The firmware it runs on.
-    pub architecture: Architecture,
-    /// Only for clients whose vendor class (option 60) begins so.
-    pub class: Option<String>,
-    /// Only for clients that name this user class (option 77; RFC 3004).
-    pub user_class: Option<String>,
-    /// The file that firmware is told to fetch.
-    pub boot_file: String,
-    /// How it can fetch by HTTP.
-    pub http: HttpReach,
-    /// The language it reads menus in.
-    pub language: Language,
-    /// What its files tell of it.
-    pub facts: LoaderFacts,
-    /// Its files: the boot file, what that fetches beside itself, modules.
-    pub manifest: Manifest,
-}
-
-impl Loader {
-    /// Whether the loader is for a client of these classes.
-    #[must_use]
-    pub fn fits(&self, class: Option<&str>, user_classes: &[String]) -> bool {
-        let begins = |wanted: &String| class.is_some_and(|class| class.starts_with(wanted.as_str()));
-        self.class.as_ref().is_none_or(begins)
-            && self.user_class.as_ref().is_none_or(|wanted| user_classes.contains(wanted))
-    }
-
-    /// How a text must be written for it.
-    #[must_use]
-    pub fn reader(&self) -> Reader {
-        let boxed = self.manifest.files().iter().any(|file| file.path.rsplit('/').next() == Some("menu.c32"));
-        Reader { language: self.language, http: self.http, boxed }
-    }
-
-    /// How closely it is meant for clients that it fits: by user class before class, by a long class before a short.
-    #[must_use]
-    pub fn closeness(&self) -> (bool, usize) {
-        (self.user_class.is_some(), self.class.as_ref().map_or(0, String::len))
-    }
-
-    /// The file a loader means by `path`: the one of exactly that path, or the one whose path is its end.
-    ///
-    /// Loaders ask under a prefix that was built into them (`debian-installer/amd64/grub/x86_64-efi/http.mod`);
-    /// the file is kept without it (`x86_64-efi/http.mod`). Of several ends the longest counts.
-    #[must_use]
-    pub fn find(&self, path: &str) -> Option<&FileEntry> {
-        self.manifest.find(path).or_else(|| {
-            let ends = path.match_indices('/').filter_map(|(at, _)| path.get(at + 1..));
-            ends.filter_map(|end| self.manifest.find(end)).next()
-        })
-    }
-}
 
 /// A loader as a person enters it, its contents already uploaded.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -1,32 +1,17 @@
 //! What a network boot program is: recognised from what is in it.
 
-use serde::{Deserialize, Serialize};
+use lastmile_formats::{architecture::Architecture, cpu::Cpu, pe::Program};
 
-use super::{Architecture, HttpReach, Language};
-use crate::image::{
-    ReadAt,
-    recognise::{Cpu, FileSet, Found, Program},
+use crate::{
+    decide::image::FileSet,
+    model::{
+        image::Found,
+        loader::{HttpReach, Language, LoaderFacts},
+    },
 };
 
 /// Largest boot program that is looked at.
 const MOST: usize = 64 * 1024 * 1024;
-
-/// What a loader is, as far as its files tell.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct LoaderFacts {
-    /// What it is and its version, as `shim 15.8, then grub 2.06-13+deb12u2`.
-    pub program: Option<Found<String>>,
-    /// The firmware it runs on.
-    #[cfg_attr(feature = "schema", schema(value_type = Option<Object>))]
-    pub architecture: Option<Found<Architecture>>,
-    /// The language it reads menus in.
-    pub language: Option<Found<Language>>,
-    /// How it can fetch by HTTP.
-    pub http: Option<Found<HttpReach>>,
-    /// Who signed the program that the firmware starts. Empty: nobody, and Secure Boot refuses it.
-    pub signers: Vec<String>,
-}
 
 /// What one file is.
 struct Part {

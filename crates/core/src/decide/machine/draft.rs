@@ -1,86 +1,24 @@
-//! Machines and how they are known, and the labels that group them.
-
-mod label;
-mod naming;
+//! Machines as people enter them.
 
 use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
-pub use label::{Label, LabelDraft};
-pub use naming::{CountBy, NamedMachine, Naming, NamingDraft};
+use lastmile_formats::mac::{MAC_MEND, Mac};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    Fault, Faults, Id,
-    dhcp::FurtherOption,
-    image::{Image, ImageKind},
-    name,
-    net::{MAC_MEND, Mac},
+    base::{Fault, Faults, Id, name},
+    decide::references::{check_menu, check_parameters},
+    model::{
+        image::{Family, ImageKind},
+        machine::{Machine, Standing},
+        option::FurtherOption,
+    },
     site::Site,
 };
 
-/// What a machine does when no install is armed for it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Standing {
-    /// Starts from its own disk.
-    LocalDisk,
-    /// Shows the menu.
-    Menu,
-    /// Runs a live image at every start.
-    Live(Id<Image>),
-    /// Gets no boot information at all, even if an install is armed.
-    Ignored,
-}
-
-/// A physical or virtual computer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Machine {
-    /// Identity.
-    pub id: Id<Machine>,
-    /// What people call it, and its host name unless answers say otherwise.
-    pub name: String,
-    /// Its NICs' addresses; the first is the one it is shown by.
-    pub macs: Vec<Mac>,
-    /// What it does when no install is armed.
-    pub standing: Standing,
-    /// DHCP options of its own, which go before its subnet's.
-    pub options: Vec<FurtherOption>,
-    /// What groups it belongs to, in alphabetical order.
-    pub labels: Vec<String>,
-    /// What is known of it, by name.
-    pub facts: BTreeMap<String, String>,
-    /// Kernel parameters of its own.
-    pub parameters: Vec<String>,
-    /// The menu it is shown, by name, where it is to be another than its labels', its subnet's or the site's.
-    pub menu: Option<String>,
-    /// The answers that its live image is given at each start, by name.
-    pub live_answers: Option<String>,
-    /// When it was registered.
-    pub created: Timestamp,
-}
-
 /// Octets of a fact's value.
 const MOST_FACT: usize = 1000;
-
-/// Checks kernel parameters that stand in the field `parameters`.
-pub(crate) fn check_parameters(faults: &mut Faults, words: &[String]) {
-    for (index, word) in words.iter().enumerate() {
-        if let Err(fault) = crate::boot::check_parameter(word) {
-            faults.add(format!("parameters[{index}]"), fault.what, fault.mend);
-        }
-    }
-}
-
-/// Checks a menu's name that stands in the field `menu`.
-pub(crate) fn check_menu(faults: &mut Faults, menu: Option<&str>, site: &Site) {
-    if let Some(menu) = menu.filter(|menu| site.menu(menu).is_none()) {
-        faults.add(
-            "menu",
-            format!("no menu is named '{menu}'"),
-            "Save it first, or see `lastmile menu list`.",
-        );
-    }
-}
 
 /// What a machine does when no install is armed, as a person enters it.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -159,11 +97,12 @@ impl MachineDraft {
     ) -> Result<Machine, Vec<Fault>> {
         let mut faults = Faults::new();
         let is_other = |machine: &Arc<Machine>| replaced.is_none_or(|replaced| replaced.id != machine.id);
-        faults.keep("name", name::check_host_name(&self.name), name::HOST_NAME_MEND);
-        if site.machine(&self.name).is_some_and(is_other) {
+        faults.keep("name", name::check_machine_name(&self.name), name::HOST_NAME_MEND);
+        // Case makes no difference in host names (RFC 4343).
+        if let Some(other) = site.machine(&self.name).filter(|other| is_other(other)) {
             faults.add(
                 "name",
-                format!("a machine named '{}' exists already", self.name),
+                format!("a machine named '{}' exists already", other.name),
                 "Choose another name, or change the existing machine.",
             );
         }
@@ -230,12 +169,21 @@ impl MachineDraft {
 
     fn check_live_answers(&self, faults: &mut Faults, site: &Site) {
         let Some(answers) = &self.live_answers else { return };
-        if !matches!(self.standing, StandingDraft::Live(_)) {
+        let StandingDraft::Live(image) = &self.standing else {
             let mend = "Give it the standing live:IMAGE as well, or leave them out.";
             faults.add("live_answers", "only a live image is given answers at each start", mend);
-        } else if site.answers(answers).is_none() {
+            return;
+        };
+        if site.answers(answers).is_none() {
             let mend = "Save them first, or see `lastmile answers list`.";
             faults.add("live_answers", format!("no answers are named '{answers}'"), mend);
+        }
+        if let Some(image) = site.image(image).filter(|image| image.current.family == Family::None) {
+            faults.add(
+                "live_answers",
+                format!("image '{}' reads no answer file", image.name),
+                "Import it with --family cloud-config if it has cloud-init, or leave the answers out.",
+            );
         }
     }
 

@@ -1,20 +1,13 @@
-//! What machines of one label have in common.
+//! Labels as people enter them.
 
 use serde::{Deserialize, Serialize};
 
-use super::{check_menu, check_parameters};
-use crate::{Fault, Faults, name, site::Site};
-
-/// What machines of one label have in common. A label that nothing is said of needs no such record.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Label {
-    /// Its name.
-    pub name: String,
-    /// Kernel parameters of its machines.
-    pub parameters: Vec<String>,
-    /// The menu its machines are shown, by name.
-    pub menu: Option<String>,
-}
+use crate::{
+    base::{Fault, Faults, name},
+    decide::references::{check_menu, check_parameters},
+    model::label::Label,
+    site::Site,
+};
 
 /// What machines of one label have in common, as a person enters it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -6,28 +6,29 @@ use std::{
     sync::{Arc, LazyLock},
 };
 
-use minijinja::{AutoEscape, Environment, UndefinedBehavior, Value, context, value::merge_maps};
+use minijinja::{Environment, Value, context, value::merge_maps};
 use serde::{Deserialize, Serialize};
 
-use super::Machine;
 use crate::{
-    Fault,
-    boot::{TemplateError, Values},
-    name,
-    net::{Reservation, ReservationDraft, ReservedFor},
+    base::{Fault, name, template, template::Statements},
+    decide::subnet::ReservationDraft,
+    model::{
+        machine::Machine,
+        reservation::{Reservation, ReservedFor},
+        values::{TemplateError, Values},
+    },
     site::Site,
 };
 
 /// Steps that a pattern may take.
 const FUEL: u64 = 20_000;
+/// Longest text that a pattern may give, in bytes: more than any name or address has.
+const MOST_NAME: usize = 4096;
 /// Longest computer name that unattended set-up takes.
 const MOST_COMPUTER_NAME: usize = 15;
 
 static PATTERNS: LazyLock<Environment<'static>> = LazyLock::new(|| {
-    let mut environment = Environment::new();
-    environment.set_undefined_behavior(UndefinedBehavior::Strict);
-    environment.set_auto_escape_callback(|_| AutoEscape::None);
-    environment.set_fuel(Some(FUEL));
+    let mut environment = template::environment(FUEL);
     environment
         .add_filter("pad", |number: i64, digits: usize| format!("{number:0width$}", width = digits.min(20)));
     environment.add_filter("slug", slug);
@@ -259,7 +260,8 @@ impl NamingDraft {
 
 /// A pattern with a machine's values put in.
 fn fill(place: &str, pattern: &str, values: &Value) -> Result<String, Vec<Fault>> {
-    PATTERNS.render_str(pattern, values).map(|text| text.trim().to_owned()).map_err(|error| {
+    let filled = template::render(&PATTERNS, pattern, values, Statements::Conditions, MOST_NAME);
+    filled.map(|text| text.trim().to_owned()).map_err(|error| {
         let what = TemplateError::new(pattern, &error).to_string();
         let mend = "Name values as in {{ counter | pad(2) }} or {{ facts.rack }}; `lastmile machine show` lists facts.";
         vec![Fault { place: place.into(), what, mend: mend.into() }]
@@ -278,7 +280,7 @@ fn reserve(site: &Site, text: &str, machine: &Machine, own: &[Ipv4Addr]) -> Resu
 
 impl NamedMachine {
     fn check_name(&mut self, site: &Site, machine: &Machine, is_meant: impl Fn(&Machine) -> bool) {
-        if let Err(error) = name::check_host_name(&self.name) {
+        if let Err(error) = name::check_machine_name(&self.name) {
             self.problems.push(error.to_string());
         } else if self.name.len() > MOST_COMPUTER_NAME {
             let note =

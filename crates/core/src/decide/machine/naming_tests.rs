@@ -1,7 +1,7 @@
 use jiff::Timestamp;
 
 use super::*;
-use crate::{machine::MachineDraft, net::SubnetDraft};
+use crate::decide::{machine::MachineDraft, subnet::SubnetDraft};
 
 /// Three kiosks, one other machine, and a subnet with the pool .100 to .199.
 fn site() -> Site {
@@ -11,7 +11,7 @@ fn site() -> Site {
         "pools": ["192.0.2.100-192.0.2.199"],
     }))
     .unwrap();
-    site = site.with_subnet(subnet.check(crate::Id::generate(), &site, &[]).unwrap());
+    site = site.with_subnet(subnet.check(crate::base::Id::generate(), &site, &[]).unwrap());
     for (name, mac, hall) in [
         ("b", "02:00:5e:00:53:03", "Holm Quay"),
         ("c", "02:00:5e:00:53:01", "Skerry / Point"),

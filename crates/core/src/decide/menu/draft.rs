@@ -4,13 +4,15 @@ use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 
-use super::{After, Guard, Menu, MenuAction, MenuEntry, join};
 use crate::{
-    Fault, Faults, Id,
-    answers::SALT_BYTES,
-    boot::{Condition, Template, VALUES_MEND, Values, check_parameter},
-    image::ImageKind,
-    name,
+    base::{Fault, Faults, Id, name},
+    model::{
+        answers::SALT_BYTES,
+        image::ImageKind,
+        menu::{After, Guard, Menu, MenuAction, MenuEntry, join},
+        parameter::check_parameter,
+        values::{Condition, Template, VALUES_MEND, Values},
+    },
     site::Site,
 };
 

@@ -2,10 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use super::{ActionDraft, EntryDraft, Guard, Menu, MenuAction, MenuDraft, MenuEntry, join};
+use super::{ActionDraft, EntryDraft, MenuDraft};
 use crate::{
-    Id,
-    boot::{Condition, Template},
+    base::Id,
+    model::{
+        menu::{Guard, Menu, MenuAction, MenuEntry, join},
+        values::{Condition, Template},
+    },
 };
 
 impl From<&Menu> for MenuDraft {

@@ -6,11 +6,17 @@ use ipnet::Ipv4Net;
 use jiff::SignedDuration;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    super::{AddressRange, RANGE_MEND},
-    HttpBoot, Mode, Newcomers, Subnet, first_host, is_host, last_host,
+use crate::{
+    base::{
+        Fault, Faults, Id, name,
+        range::{AddressRange, RANGE_MEND},
+    },
+    model::{
+        option::FurtherOption,
+        subnet::{HttpBoot, Identify, Mode, Newcomers, Subnet, first_host, is_host, last_host},
+    },
+    site::Site,
 };
-use crate::{Fault, Faults, Id, dhcp::FurtherOption, name, site::Site};
 
 /// Shortest lease: below it, clients spend their time renewing.
 const MIN_LEASE_SECS: i64 = 60;
@@ -57,6 +63,7 @@ pub struct SubnetDraft {
     pub interface: Option<String>,
     /// The VLAN it is on.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(maximum = 65_535))]
     pub vlan: Option<u16>,
     /// Addresses of the relays that may forward for it.
     #[serde(default)]
@@ -73,6 +80,10 @@ pub struct SubnetDraft {
     /// How long a first answer is held back, in milliseconds.
     #[serde(default)]
     pub response_delay_ms: i64,
+    /// By what its machines are known when they ask for a menu, a file or their answers; left out, by their address, and in
+    /// mode `off` by the first claim.
+    #[serde(default)]
+    pub identify: Option<Identify>,
     /// How firmware that boots by HTTP is told to fetch.
     #[serde(default = "SubnetDraft::default_http_boot")]
     pub http_boot: HttpBoot,
@@ -122,6 +133,7 @@ impl SubnetDraft {
             probe: true,
             authoritative: true,
             response_delay_ms: 0,
+            identify: None,
             http_boot: Self::default_http_boot(),
             options: BTreeMap::new(),
             menu: None,
@@ -138,7 +150,7 @@ impl SubnetDraft {
         let mut faults = Faults::new();
         self.check_name(&mut faults, id, site);
         let network = self.check_network(&mut faults, id, site);
-        let router = self.check_router(&mut faults, network);
+        let router = self.check_router(&mut faults, network, id, site);
         let dns = parse_addresses(&mut faults, "dns", &self.dns);
         if let Some(domain) = &self.domain {
             faults.keep("domain", name::check_domain(domain), name::DOMAIN_MEND);
@@ -151,7 +163,7 @@ impl SubnetDraft {
         self.check_reservations(&mut faults, network, &lendable, id, site);
         let relays = self.check_reach(&mut faults);
         let options = FurtherOption::read_all(&mut faults, "options", &self.options);
-        crate::machine::check_menu(&mut faults, self.menu.as_deref(), site);
+        crate::decide::references::check_menu(&mut faults, self.menu.as_deref(), site);
         faults.into_result(|| {
             Some(Subnet {
                 id,
@@ -173,6 +185,7 @@ impl SubnetDraft {
                 probe: self.probe,
                 authoritative: self.authoritative,
                 response_delay: SignedDuration::from_millis(self.response_delay_ms),
+                identify: self.identify.unwrap_or_else(|| Identify::of_mode(self.mode)),
                 http_boot: self.http_boot,
                 options,
                 menu: self.menu.clone(),
@@ -216,6 +229,14 @@ impl SubnetDraft {
             );
             return None;
         }
+        if let Some(what) = special(network.network()) {
+            faults.add(
+                "network",
+                format!("{network} is no network of hosts: it is for {what}"),
+                "Give the network that the machines are on.",
+            );
+            return None;
+        }
         for other in site.subnets().filter(|other| other.id != id) {
             if other.network.contains(&network.network()) || network.contains(&other.network.network()) {
                 faults.add(
@@ -228,8 +249,24 @@ impl SubnetDraft {
         Some(network)
     }
 
-    fn check_router(&self, faults: &mut Faults, network: Option<Ipv4Net>) -> Option<Ipv4Addr> {
+    fn check_router(
+        &self,
+        faults: &mut Faults,
+        network: Option<Ipv4Net>,
+        id: Id<Subnet>,
+        site: &Site,
+    ) -> Option<Ipv4Addr> {
         let router = parse_address(faults, "router", self.router.as_ref()?)?;
+        if let Some(reserved) = site.reservation_at(router).filter(|reserved| reserved.subnet == id) {
+            faults.add(
+                "router",
+                format!(
+                    "{router} is reserved for {}, which would be given the router's address",
+                    reserved.client
+                ),
+                "Give the router's own address, or remove the reservation first.",
+            );
+        }
         if network.is_some_and(|network| !is_host(network, router)) {
             faults.add(
                 "router",
@@ -386,6 +423,7 @@ impl From<&Subnet> for SubnetDraft {
             probe: subnet.probe,
             authoritative: subnet.authoritative,
             response_delay_ms: i64::try_from(subnet.response_delay.as_millis()).unwrap_or(i64::MAX),
+            identify: Some(subnet.identify).filter(|said| *said != Identify::of_mode(subnet.mode)),
             http_boot: subnet.http_boot,
             options: FurtherOption::texts(&subnet.options),
             menu: subnet.menu.clone(),
@@ -434,7 +472,32 @@ fn parse_address(faults: &mut Faults, place: &str, text: &str) -> Option<Ipv4Add
 
 fn parse_addresses(faults: &mut Faults, place: &str, texts: &[String]) -> Vec<Ipv4Addr> {
     let numbered = texts.iter().enumerate();
-    numbered.filter_map(|(i, text)| parse_address(faults, &format!("{place}[{i}]"), text)).collect()
+    let parse = |(index, text): (usize, &String)| {
+        let at = format!("{place}[{index}]");
+        let address = parse_address(faults, &at, text)?;
+        // A relay may be simulated on this very host.
+        let what = special(address).filter(|_| place != "relays" || !address.is_loopback());
+        if let Some(what) = what {
+            faults.add(
+                &at,
+                format!("{address} is no host's address: it is for {what}"),
+                "Give a host's address.",
+            );
+        }
+        Some(address)
+    };
+    numbered.filter_map(parse).collect()
+}
+
+/// What an address is for that no host on a network has (RFC 6890, section 2.2.2; RFC 5771).
+fn special(address: Ipv4Addr) -> Option<&'static str> {
+    match address.octets() {
+        [0, ..] => Some("hosts that know no address"),
+        [127, ..] => Some("the host itself"),
+        [224..=239, ..] => Some("groups of hosts (multicast)"),
+        [240..=255, ..] => Some("no use yet, or broadcast"),
+        _ => None,
+    }
 }
 
 /// The kernel's own rule: 1 to 15 octets, neither `/` nor white space, not `.` or `..`.

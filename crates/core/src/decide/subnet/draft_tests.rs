@@ -1,5 +1,5 @@
 use super::*;
-use crate::net::{ReservationDraft, ReservedFor};
+use crate::{decide::subnet::ReservationDraft, model::reservation::ReservedFor};
 
 fn draft() -> SubnetDraft {
     SubnetDraft {

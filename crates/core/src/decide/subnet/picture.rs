@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, net::Ipv4Addr};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::Subnet;
+use crate::model::subnet::Subnet;
 
 /// What an address is. Of several that are true at once, the one that stands last here is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -220,7 +220,7 @@ fn address(bits: u64) -> Ipv4Addr {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Id, net::SubnetDraft, site::Site};
+    use crate::{base::Id, decide::subnet::SubnetDraft, site::Site};
 
     #[test]
     fn every_address_is_in_one_span() {

@@ -5,8 +5,11 @@ use std::net::Ipv4Addr;
 use ipnet::Ipv4Net;
 use serde::{Deserialize, Serialize};
 
-use super::{Mode, SubnetDraft, first_host, last_host};
-use crate::net::AddressRange;
+use super::SubnetDraft;
+use crate::{
+    base::range::AddressRange,
+    model::subnet::{Mode, first_host, last_host},
+};
 
 /// Most addresses that a proposed pool lends.
 const LARGEST_POOL: u32 = 4096;
@@ -149,7 +152,7 @@ fn pools(network: Ipv4Net, seen: &Surroundings) -> (Vec<AddressRange>, String) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Id, site::Site};
+    use crate::{base::Id, site::Site};
 
     fn surroundings() -> Surroundings {
         let address = |last: u8| Ipv4Addr::new(192, 0, 2, last);

@@ -2,13 +2,15 @@
 
 use std::sync::LazyLock;
 
-use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior, Value};
+use lastmile_formats::quote;
+use minijinja::{Environment, Error, ErrorKind, Value};
 
-use super::write::quote;
 use crate::{
-    Fault,
-    boot::{Bound, Values},
-    image::Family,
+    base::{Fault, template, template::Statements},
+    model::{
+        image::Family,
+        values::{Bound, Values},
+    },
 };
 
 /// Steps that a template may take: a loop in one of them ends here.
@@ -16,7 +18,7 @@ const FUEL: u64 = 200_000;
 
 /// The places in the file of a family where a text may be put in.
 #[must_use]
-pub(super) const fn places(family: Family) -> &'static [&'static str] {
+pub(crate) const fn places(family: Family) -> &'static [&'static str] {
     match family {
         Family::Preseed => &["top", "disks", "end"],
         Family::Kickstart => &["commands", "packages", "pre", "post", "end"],
@@ -41,23 +43,23 @@ fn fault(text: &str, error: &Error) -> Fault {
         (None, Some(line)) => format!("line {line}: {detail}"),
         (None, None) => detail,
     };
-    let mend = "Values are those of texts, `settings`, `reports` and, in a template, `generated`; filters are shell, xml, yaml, preseed and kickstart.";
+    let mend = "Values are those of texts, `settings`, `reports` and, in a template, `generated`; filters are shell, xml, yaml, preseed and kickstart, and those of docs/answers.md.";
     Fault { place: String::new(), what, mend: mend.into() }
 }
 
 /// Line and column, from 1, of the octet at `offset`.
-pub(super) fn position(text: &str, offset: usize) -> (usize, usize) {
+pub(crate) fn position(text: &str, offset: usize) -> (usize, usize) {
     let before = text.get(..offset).unwrap_or(text);
     let line = before.matches('\n').count() + 1;
     let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
     (line, column)
 }
 
+/// Largest file that a template may give, in bytes.
+const MOST_FILE: usize = 1 << 20;
+
 static FORMS: LazyLock<Environment<'static>> = LazyLock::new(|| {
-    let mut environment = Environment::new();
-    environment.set_undefined_behavior(UndefinedBehavior::Strict);
-    environment.set_auto_escape_callback(|_| AutoEscape::None);
-    environment.set_fuel(Some(FUEL));
+    let mut environment = template::environment(FUEL);
     environment.set_keep_trailing_newline(true);
     environment.add_filter("shell", |text: String| quote::shell(&text));
     environment.add_filter("xml", |text: String| quote::xml(&text));
@@ -73,8 +75,8 @@ static FORMS: LazyLock<Environment<'static>> = LazyLock::new(|| {
 ///
 /// # Errors
 /// What is wrong with it; the place is left to the caller.
-pub(super) fn check_text(text: &str) -> Result<(), Fault> {
-    FORMS.template_from_str(text).map(drop).map_err(|error| fault(text, &error))
+pub(crate) fn check_text(text: &str) -> Result<(), Fault> {
+    template::check(&FORMS, text, Statements::Loops).map_err(|error| fault(text, &error))
 }
 
 /// Puts a machine's values into a template. `own` is what only templates have: the settings as a person may read them,
@@ -82,10 +84,10 @@ pub(super) fn check_text(text: &str) -> Result<(), Fault> {
 ///
 /// # Errors
 /// What is wrong with it; the place is left to the caller.
-pub(super) fn fill(text: &str, values: &Values, own: &Value) -> Result<String, Fault> {
+pub(crate) fn fill(text: &str, values: &Values, own: &Value) -> Result<String, Fault> {
     let bound = Bound::from(values.clone());
     let all = minijinja::value::merge_maps([own.clone(), bound.value()]);
-    FORMS.render_str(text, all).map_err(|error| fault(text, &error))
+    template::render(&FORMS, text, &all, Statements::Loops, MOST_FILE).map_err(|error| fault(text, &error))
 }
 
 #[cfg(test)]

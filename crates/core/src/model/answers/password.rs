@@ -223,7 +223,7 @@ mod tests {
     use super::*;
 
     fn keep(input: &PasswordInput) -> Result<Password, PasswordError> {
-        let key = SealKey::new([3; super::super::KEY_BYTES]);
+        let key = SealKey::new([3; crate::model::answers::KEY_BYTES]);
         input.keep(&Keeping { key: &key, salt: [7; SALT_BYTES], nonce: [1; NONCE_BYTES] }, None)
     }
 

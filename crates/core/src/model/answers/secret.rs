@@ -10,8 +10,6 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 
-use crate::hex;
-
 /// Octets of a key.
 pub const KEY_BYTES: usize = 32;
 /// Random octets that each sealing needs (XChaCha20's nonce).
@@ -59,7 +57,7 @@ impl SealKey {
         let payload = Payload { msg: text.as_bytes(), aad: PURPOSE };
         // The cipher refuses only what is longer than 256 GiB.
         let closed = cipher.encrypt(&XNonce::from(nonce), payload).unwrap_or_default();
-        Sealed(hex::encode(&[nonce.as_slice(), &closed].concat()))
+        Sealed(hex::encode([nonce.as_slice(), &closed].concat()))
     }
 
     /// The text that was sealed.
@@ -67,7 +65,7 @@ impl SealKey {
     /// # Errors
     /// That it is not of this key.
     pub fn open(&self, sealed: &Sealed) -> Result<Zeroizing<String>, DoesNotOpen> {
-        let octets = hex::decode(&sealed.0).ok_or(DoesNotOpen)?;
+        let octets = hex::decode(&sealed.0).map_err(|_| DoesNotOpen)?;
         let (nonce, closed) = octets.split_first_chunk::<NONCE_BYTES>().ok_or(DoesNotOpen)?;
         let cipher = XChaCha20Poly1305::new(&self.0.into());
         let payload = Payload { msg: closed, aad: PURPOSE };

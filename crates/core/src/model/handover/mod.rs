@@ -1,12 +1,15 @@
 //! Handovers: signed webhooks that tell others when an install ends.
 
-mod signature;
-
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 pub use signature::{Signed, sign};
 
-use crate::{Fault, Faults, install::InstallState, name};
+use crate::{
+    base::{Fault, Faults, name},
+    model::{answers::Sealed, install::InstallState},
+};
+
+mod signature;
 
 /// Longest URL that is taken.
 const MOST_URL: usize = 2000;
@@ -77,6 +80,17 @@ impl std::str::FromStr for HandoverEvent {
         let named = Self::NAMES.iter().find(|(_, name)| *name == text);
         named.map(|(event, _)| *event).ok_or_else(|| format!("'{text}' is nothing that is handed over"))
     }
+}
+
+/// Where ends of installs are told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Handover {
+    /// Its name.
+    pub name: String,
+    /// Where to and what; without its key.
+    pub draft: HandoverDraft,
+    /// The key that deliveries are signed with, sealed.
+    pub key: Sealed,
 }
 
 /// Where a handover goes, as a person enters it.

@@ -2,6 +2,7 @@
 
 use std::{fmt, str::FromStr};
 
+use hex::FromHex;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use sha2::Digest;
 
@@ -42,7 +43,7 @@ impl Sha256 {
 
 impl fmt::Display for Sha256 {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|octet| write!(f, "{octet:02x}"))
+        f.write_str(&hex::encode(self.0))
     }
 }
 
@@ -56,16 +57,7 @@ impl FromStr for Sha256 {
     type Err = Sha256Error;
 
     fn from_str(text: &str) -> Result<Self, Sha256Error> {
-        let error = || Sha256Error(text.into());
-        if text.len() != 64 || !text.is_ascii() {
-            return Err(error());
-        }
-        let mut digest = [0_u8; 32];
-        for (octet, pair) in digest.iter_mut().zip(text.as_bytes().chunks(2)) {
-            let pair = std::str::from_utf8(pair).map_err(|_| error())?;
-            *octet = u8::from_str_radix(pair, 16).map_err(|_| error())?;
-        }
-        Ok(Self(digest))
+        <[u8; 32]>::from_hex(text).map(Self).map_err(|_| Sha256Error(text.into()))
     }
 }
 

@@ -2,10 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use lastmile_formats::tftp::ServedPath;
 use serde::{Deserialize, Serialize};
 
 use super::Sha256;
-use crate::{Faults, tftp::ServedPath};
+use crate::base::Faults;
 
 /// One file: its path among the others, its size and its digest.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -16,7 +17,7 @@ pub struct FileEntry {
     /// Size in octets.
     pub size: u64,
     /// Digest of the content; not there while a file inside an ISO was not read yet.
-    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, pattern = "^[0-9A-Fa-f]{64}$"))]
     pub sha256: Option<Sha256>,
 }
 

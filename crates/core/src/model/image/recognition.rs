@@ -1,74 +1,10 @@
 //! What recognition gives: values, each with the place where it was read.
 
-use std::{fmt, str::FromStr};
-
+use lastmile_formats::cpu::Cpu;
 use serde::{Deserialize, Serialize};
 
-use crate::{
-    Fault,
-    image::{Family, ImageKind},
-};
-
-/// A processor.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
-pub enum Cpu {
-    /// 32-bit x86.
-    X86,
-    /// 64-bit x86.
-    X64,
-    /// 32-bit ARM.
-    Arm32,
-    /// 64-bit ARM.
-    Arm64,
-    /// 64-bit RISC-V.
-    RiscV64,
-}
-
-impl Cpu {
-    /// Every processor.
-    pub const ALL: [Self; 5] = [Self::X86, Self::X64, Self::Arm32, Self::Arm64, Self::RiscV64];
-
-    /// The word for it.
-    #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::X86 => "x86",
-            Self::X64 => "x64",
-            Self::Arm32 => "arm32",
-            Self::Arm64 => "arm64",
-            Self::RiscV64 => "riscv64",
-        }
-    }
-
-    /// By any of the names that systems have for it.
-    #[must_use]
-    pub fn by_name(name: &str) -> Option<Self> {
-        match name.to_ascii_lowercase().as_str() {
-            "x86" | "i386" | "i486" | "i586" | "i686" => Some(Self::X86),
-            "x64" | "amd64" | "x86_64" => Some(Self::X64),
-            "arm32" | "armhf" | "armv7l" => Some(Self::Arm32),
-            "arm64" | "aarch64" => Some(Self::Arm64),
-            "riscv64" => Some(Self::RiscV64),
-            _ => None,
-        }
-    }
-}
-
-impl fmt::Display for Cpu {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
-    }
-}
-
-impl FromStr for Cpu {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        Self::by_name(text).ok_or_else(|| format!("'{text}' is no processor known here"))
-    }
-}
+use super::{Family, ImageKind};
+use crate::base::Fault;
 
 /// Something that was read, and where.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -148,7 +84,7 @@ impl Recognition {
             |c: char| if c.is_ascii_alphanumeric() || c == '.' { c.to_ascii_lowercase() } else { ' ' };
         let words: Vec<String> =
             both.chars().map(plain).collect::<String>().split_whitespace().map(str::to_owned).collect();
-        words.join("-").trim_matches(['-', '.']).chars().take(crate::name::MAX_LABEL).collect()
+        words.join("-").trim_matches(['-', '.']).chars().take(crate::base::name::MAX_LABEL).collect()
     }
 
     /// What a person would read of it: the system and its version.

@@ -3,13 +3,12 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use lastmile_formats::cpu::Cpu;
+use lastmile_formats::iso9660::BOOT_FILES;
 use serde::{Deserialize, Serialize};
 
-use super::{
-    Manifest, Sha256, Volume,
-    recognise::{Cpu, Recognition},
-};
-use crate::{Fault, Id};
+use super::{Manifest, Recognition, Sha256, Volume};
+use crate::base::{Fault, Id};
 
 /// What an image is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -167,7 +166,7 @@ impl Image {
     }
 }
 
-pub(super) fn check_title(title: &str) -> Result<(), Fault> {
+pub(crate) fn check_title(title: &str) -> Result<(), Fault> {
     if title.trim().is_empty() || title.chars().any(char::is_control) {
         let mend = "Give one line of text: it is what the person at the machine reads.".into();
         return Err(Fault { place: "title".into(), what: "empty, or with control characters".into(), mend });
@@ -213,6 +212,15 @@ pub struct Revision {
 }
 
 impl Revision {
+    /// Whether it is a disc whose boot program lies in a boot image only: firmware that takes it whole has the disc beside its
+    /// program, which a loader that starts the program alone has not.
+    #[must_use]
+    pub fn boots_as_disc(&self) -> bool {
+        let in_boot_image =
+            |path: &str| path.strip_prefix(BOOT_FILES).is_some_and(|rest| rest.starts_with('/'));
+        self.volume.is_some() && matches!(&self.start, Start::Program { path } if in_boot_image(path))
+    }
+
     /// Digest over all of its files, once every one of them was read.
     #[must_use]
     pub fn manifest_hash(&self) -> Option<Sha256> {

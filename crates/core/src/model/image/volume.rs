@@ -2,13 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use lastmile_formats::{
+    iso9660::{Iso, follow},
+    read_at::Extent,
+};
 use serde::{Deserialize, Serialize};
 
-use super::{
-    Extent, FileEntry, Sha256,
-    iso::{Iso, follow},
-    recognise::Recognition,
-};
+use super::{FileEntry, Recognition, Sha256};
 
 /// Where a volume lies.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -56,6 +56,18 @@ impl Volume {
         &self.place
     }
 
+    /// The same volume, found as it was in a file that was modified at another time.
+    #[must_use]
+    pub fn found_at(&self, time_ns: i64) -> Self {
+        let place = match &self.place {
+            VolumePlace::InPlace { path, .. } => {
+                VolumePlace::InPlace { path: path.clone(), modified_ns: time_ns }
+            }
+            kept @ VolumePlace::Kept { .. } => kept.clone(),
+        };
+        Self { place, ..self.clone() }
+    }
+
     /// Its files without their digests, which take reading all of it.
     #[must_use]
     pub fn files(&self) -> Vec<FileEntry> {
@@ -100,13 +112,13 @@ impl Holding {
     }
 
     /// What to do about a path that is not there: the nearest name, or all of them if they are few.
-    pub(super) fn mend(&self, path: &str) -> String {
+    pub(crate) fn mend(&self, path: &str) -> String {
         const FEW: usize = 12;
         if self.files.len() <= FEW {
             let names: Vec<&str> = self.files.iter().map(|file| file.path.as_str()).collect();
             return format!("Name one of: {}.", names.join(", "));
         }
-        match super::Manifest::new(self.files.clone()).nearest(path) {
+        match crate::model::image::Manifest::new(self.files.clone()).nearest(path) {
             Some(near) => format!("Did you mean {near}?"),
             None => format!("Name one of its {} files.", self.files.len()),
         }

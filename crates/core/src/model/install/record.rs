@@ -1,21 +1,4 @@
-//! The life of one install, moved on by evidence: what was really seen of the machine.
-
-mod arm;
-mod evidence;
-mod late;
-mod limits;
-mod outcome;
-mod outlook;
-mod pace;
-mod token;
-
-pub use arm::{ArmRequest, ArmSeveral, Subjects};
-pub use evidence::{Evidence, MAX_KERNEL_FETCHES, ReportStage, Step, StepKind, UnknownStage};
-pub use limits::{Overdue, StageLimits};
-pub use outcome::{Actual, Difference, Expected, Outcome};
-pub use outlook::Outlook;
-pub use pace::{LEARNED_FROM, Pace, Past, Progress};
-pub use token::Token;
+//! An install as it is recorded.
 
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -25,11 +8,14 @@ use std::{
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use super::{Outcome, StepKind, Token};
 use crate::{
-    Id,
-    answers::{AnswersVersion, Question},
-    image::{Revision, Sha256},
-    machine::Machine,
+    base::Id,
+    model::{
+        answers::{AnswersVersion, Question},
+        image::{Revision, Sha256},
+        machine::Machine,
+    },
 };
 
 /// How far an install is.

@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::Sha512;
 
-use crate::answers::{CryptHash, PasswordError, SALT_BYTES};
+use crate::model::answers::{CryptHash, PasswordError, SALT_BYTES};
 
 /// Rounds of PBKDF2 (RFC 8018): what `grub-mkpasswd-pbkdf2` takes.
 const ROUNDS: u32 = 10_000;
@@ -44,7 +44,7 @@ impl Guard {
     }
 
     /// Stands for a phrase in a preview; nothing opens it.
-    pub(super) fn unset() -> Self {
+    pub(crate) fn unset() -> Self {
         Self { pbkdf2: "(hash)".into(), crypt: "(hash)".into() }
     }
 

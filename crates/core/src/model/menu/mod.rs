@@ -1,15 +1,13 @@
 //! Menus as people arrange them. What one machine sees of one is a [`Screen`](super::Screen).
 
-mod draft;
 mod guard;
-mod record;
-
-pub use draft::{ActionDraft, EntryDraft, MenuDraft};
 pub use guard::Guard;
 use serde::{Deserialize, Serialize};
 
-use super::{Condition, Template};
-use crate::Id;
+use crate::{
+    base::Id,
+    model::values::{Condition, Template},
+};
 
 /// What follows when a chosen entry comes back without having started anything.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -116,6 +114,14 @@ impl Menu {
         })
     }
 
+    /// Names of the answers that its entries install with.
+    pub fn answers(&self) -> impl Iterator<Item = &str> {
+        self.all_entries().into_iter().filter_map(|entry| match &entry.action {
+            MenuAction::Image { answers, .. } => answers.as_deref(),
+            _ => None,
+        })
+    }
+
     /// Names of the menus that it shows.
     pub fn menus(&self) -> impl Iterator<Item = &str> {
         self.all_entries().into_iter().filter_map(|entry| match &entry.action {
@@ -126,6 +132,6 @@ impl Menu {
 }
 
 /// The path of an entry among entries: their keys, with dots between.
-fn join(prefix: &str, key: &str) -> String {
+pub(crate) fn join(prefix: &str, key: &str) -> String {
     if prefix.is_empty() { key.into() } else { format!("{prefix}.{key}") }
 }

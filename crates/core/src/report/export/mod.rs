@@ -1,18 +1,18 @@
 //! What is known of the machines, in the forms that other programs read: the hosts file, zone files.
 
-mod hosts;
-mod zone;
-
 use std::{collections::HashMap, net::Ipv4Addr};
 
 pub use hosts::hosts_file;
+use lastmile_formats::mac::Mac;
 pub use zone::{ZoneDraft, ZoneOf};
 
 use crate::{
-    machine::Machine,
-    net::{Mac, ReservedFor},
+    model::{machine::Machine, reservation::ReservedFor},
     site::Site,
 };
+
+mod hosts;
+mod zone;
 
 /// A machine as others are to know it.
 #[derive(Debug, Clone, PartialEq, Eq)]

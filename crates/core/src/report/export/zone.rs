@@ -6,7 +6,7 @@ use ipnet::Ipv4Net;
 use jiff::Timestamp;
 
 use super::{Host, left_out};
-use crate::{Fault, name};
+use crate::base::{Fault, name};
 
 /// Seconds that others may keep a record.
 const TTL: u32 = 3600;
@@ -38,7 +38,7 @@ impl ZoneDraft<'_> {
     /// # Errors
     /// What is wrong with the domain, the network or the name server.
     pub fn write(&self, hosts: &[Host], now: Timestamp) -> Result<String, Vec<Fault>> {
-        let mut faults = crate::Faults::new();
+        let mut faults = crate::base::Faults::new();
         let of = self.of();
         if let Err(fault) = &of {
             faults.add(fault.place.clone(), fault.what.clone(), fault.mend.clone());
@@ -78,7 +78,7 @@ struct Server<'a> {
 }
 
 impl Server<'_> {
-    fn check(&self, of: &ZoneOf, hosts: &[Host], faults: &mut crate::Faults) {
+    fn check(&self, of: &ZoneOf, hosts: &[Host], faults: &mut crate::base::Faults) {
         faults.keep("name_server", name::check_domain(self.name), name::DOMAIN_MEND);
         if let Some(address) = self.address {
             let mend = "Write it as in ns.gannet.example=192.0.2.53.";
@@ -88,7 +88,15 @@ impl Server<'_> {
             host.address.is_some()
                 && host.full_name().is_some_and(|full| full.eq_ignore_ascii_case(self.name))
         };
-        if self.address.is_none() && self.inside(of).is_some() && !hosts.iter().any(is_ours) {
+        let ours = hosts.iter().find(|host| is_ours(host));
+        if let (Some(said), Some(host)) = (self.address, ours)
+            && host.address.is_some_and(|address| address.to_string() != said)
+        {
+            let what =
+                format!("{} is machine {}, which has another address than {said}", self.name, host.name);
+            faults.add("name_server", what, "Leave the address out, or correct it.");
+        }
+        if self.address.is_none() && self.inside(of).is_some() && ours.is_none() {
             let what = format!("{} lies in the zone, and nothing there says its address", self.name);
             faults.add(
                 "name_server",
@@ -123,7 +131,14 @@ fn zone(of: &ZoneOf, name_server: Option<&Server<'_>>, hosts: &[Host], now: Time
         ));
         text.push_str(&format!("@ IN NS {}.\n", server.name));
         if let Some((name, address)) = server.inside(of).zip(server.address) {
-            text.push_str(&format!("{name} IN A {address}\n"));
+            // A machine of ours has its record among the others.
+            let is_listed = |host: &Host| {
+                host.address.is_some()
+                    && host.full_name().is_some_and(|full| full.eq_ignore_ascii_case(server.name))
+            };
+            if !hosts.iter().any(is_listed) {
+                text.push_str(&format!("{name} IN A {address}\n"));
+            }
         }
     }
     let (mut records, mut lacking, mut elsewhere) = (Vec::new(), Vec::new(), Vec::new());
@@ -158,7 +173,11 @@ fn zone(of: &ZoneOf, name_server: Option<&Server<'_>>, hosts: &[Host], now: Time
 fn within<'a>(full: &'a str, domain: &str) -> Option<&'a str> {
     let at = full.len().checked_sub(domain.len())?;
     let (name, end) = full.split_at_checked(at)?;
-    name.strip_suffix('.').filter(|_| end.eq_ignore_ascii_case(domain))
+    if !end.eq_ignore_ascii_case(domain) {
+        return None;
+    }
+    // The zone's own name (RFC 1035, section 5.1).
+    if name.is_empty() { Some("@") } else { name.strip_suffix('.') }
 }
 
 /// How many octets of an address the zone itself stands for.

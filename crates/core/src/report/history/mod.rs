@@ -1,14 +1,18 @@
 //! What the record says when it is asked as a whole: which host has what, and how installs went.
 
-mod rates;
-
 use std::collections::HashMap;
 
 use jiff::{SignedDuration, Timestamp};
 pub use rates::{Day, GroupBy, Rates, Tally, rates};
 use serde::{Deserialize, Serialize};
 
-use crate::{Id, install::InstallState, machine::Machine, site::Site};
+use crate::{
+    base::Id,
+    model::{install::InstallState, machine::Machine},
+    site::Site,
+};
+
+mod rates;
 
 /// What reports need to know of one install.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,7 +6,7 @@ use jiff::{SignedDuration, civil::Date, tz::TimeZone};
 use serde::{Deserialize, Serialize};
 
 use super::Recorded;
-use crate::install::InstallState;
+use crate::model::install::InstallState;
 
 /// What stands for installs that have no subnet, or machines without labels.
 const NONE: &str = "(none)";

@@ -1,12 +1,7 @@
 use jiff::Timestamp;
 
-use super::*;
-use crate::{
-    Id,
-    history::{Left, hosts},
-    machine::MachineDraft,
-    site::Site,
-};
+use super::{super::hosts, *};
+use crate::{base::Id, decide::machine::MachineDraft, report::history::Left, site::Site};
 
 fn at(secs: i64) -> Timestamp {
     Timestamp::from_second(1_795_000_000 + secs).unwrap()

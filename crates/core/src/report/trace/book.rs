@@ -1,12 +1,12 @@
 //! Keeps the events of all machines within bounds.
 
-use std::collections::VecDeque;
+use std::{collections::VecDeque, sync::Arc};
 
 use jiff::{SignedDuration, Timestamp};
+use lastmile_formats::mac::Mac;
 use lru::LruCache;
 
 use super::{Seen, TraceEvent};
-use crate::net::Mac;
 
 /// What is kept at most.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -35,7 +35,7 @@ impl Default for Bounds {
 /// The events of one machine, oldest first.
 #[derive(Debug, Default)]
 struct Story {
-    events: VecDeque<TraceEvent>,
+    events: VecDeque<Arc<TraceEvent>>,
     weight: usize,
 }
 
@@ -70,9 +70,9 @@ impl TraceBook {
         Self { known: Shelf::new(bounds.known), newcomers: Shelf::new(bounds.newcomers), bounds, last: 0 }
     }
 
-    /// Adds an event of the machine with that address; gives the event's number. `known` says whether the machine is
+    /// Adds an event of the machine with that address; gives the event. `known` says whether the machine is
     /// registered.
-    pub fn add(&mut self, mac: Mac, known: bool, at: Timestamp, seen: Seen) -> u64 {
+    pub fn add(&mut self, mac: Mac, known: bool, at: Timestamp, seen: Seen) -> Arc<TraceEvent> {
         self.last += 1;
         let (shelf, other) = match known {
             true => (&mut self.known, &mut self.newcomers),
@@ -82,20 +82,21 @@ impl TraceBook {
         if let Some(story) = other.take(mac) {
             shelf.put(mac, story);
         }
-        let event = TraceEvent { number: self.last, at, seen };
+        let event = Arc::new(TraceEvent { number: self.last, at, seen });
         shelf.add(
             mac,
-            event,
+            event.clone(),
             at.saturating_sub(self.bounds.age).unwrap_or(Timestamp::MIN),
             self.bounds.machine,
         );
-        self.last
+        event
     }
 
     /// The events of some addresses, the one that began first first.
     #[must_use]
-    pub fn of(&self, macs: &[Mac]) -> Vec<TraceEvent> {
-        let mut events: Vec<TraceEvent> = macs.iter().flat_map(|mac| self.events(*mac)).cloned().collect();
+    pub fn of(&self, macs: &[Mac]) -> Vec<Arc<TraceEvent>> {
+        let mut events: Vec<Arc<TraceEvent>> =
+            macs.iter().flat_map(|mac| self.events(*mac)).cloned().collect();
         // A message that was answered late is noted late, and stands where it came.
         events.sort_by_key(|event| (event.at, event.number));
         events
@@ -112,13 +113,21 @@ impl TraceBook {
         self.newcomers.stories.iter().map(|(mac, _)| *mac)
     }
 
+    /// Every address that left a trace, the one silent for longest first, so that adding their events again in this order makes
+    /// the same book.
+    #[must_use]
+    pub fn all(&self) -> Vec<Mac> {
+        let addresses = |shelf: &Shelf| shelf.stories.iter().map(|(mac, _)| *mac).collect::<Vec<_>>();
+        [addresses(&self.known), addresses(&self.newcomers)].concat().into_iter().rev().collect()
+    }
+
     /// Octets that all events occupy, about.
     #[must_use]
     pub fn weight(&self) -> usize {
         self.known.weight + self.newcomers.weight
     }
 
-    fn events(&self, mac: Mac) -> impl DoubleEndedIterator<Item = &TraceEvent> {
+    fn events(&self, mac: Mac) -> impl DoubleEndedIterator<Item = &Arc<TraceEvent>> {
         let story = self.known.stories.peek(&mac).or_else(|| self.newcomers.stories.peek(&mac));
         story.into_iter().flat_map(|story| &story.events)
     }
@@ -140,7 +149,7 @@ impl Shelf {
         self.stories.put(mac, story);
     }
 
-    fn add(&mut self, mac: Mac, event: TraceEvent, oldest: Timestamp, machine_room: usize) {
+    fn add(&mut self, mac: Mac, event: Arc<TraceEvent>, oldest: Timestamp, machine_room: usize) {
         let story = self.stories.get_or_insert_mut(mac, Story::default);
         let weight = event.weight();
         story.events.push_back(event);
@@ -164,7 +173,7 @@ impl Shelf {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{install::ReportStage, trace::Report};
+    use crate::{model::install::ReportStage, report::trace::Report};
 
     fn seen(text: &str) -> Seen {
         Seen::Report(Box::new(Report {
@@ -196,7 +205,7 @@ mod tests {
         }
         assert_eq!(book.of(&[quiet]).len(), 1);
         let kept = book.of(&[loud]);
-        assert!(kept.len() > 10 && kept.iter().map(TraceEvent::weight).sum::<usize>() <= bounds.machine);
+        assert!(kept.len() > 10 && kept.iter().map(|event| event.weight()).sum::<usize>() <= bounds.machine);
         // Made-up machines push out one another, not those that are registered.
         for number in 10..5000 {
             book.add(mac(number), false, at(2000), seen("who am I"));
@@ -214,7 +223,7 @@ mod tests {
         book.add(mac(1), false, at(0), seen("old"));
         book.add(mac(1), false, at(50), seen("young"));
         book.add(mac(1), true, at(100), seen("registered by now"));
-        let texts: Vec<String> = book.of(&[mac(1)]).iter().map(TraceEvent::got).collect();
+        let texts: Vec<String> = book.of(&[mac(1)]).iter().map(|event| event.got()).collect();
         assert_eq!(texts.len(), 2, "{texts:?}");
         assert_eq!(book.last_seen(&[mac(1), mac(2)]), Some(at(100)));
         assert_eq!(book.newcomers().count(), 0);

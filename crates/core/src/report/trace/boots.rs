@@ -1,9 +1,11 @@
 //! A machine's events, cut into power-ons.
 
+use std::sync::Arc;
+
 use jiff::SignedDuration;
+use lastmile_formats::dhcp::Kind;
 
 use super::{Seen, TraceEvent};
-use crate::dhcp::Kind;
 
 /// Firmware asks again within this time, after ever longer pauses (4, 8, 16, 32 s); later it is another power-on.
 const SAME_QUESTION: SignedDuration = SignedDuration::from_secs(60);
@@ -15,7 +17,7 @@ const AHEAD: SignedDuration = SignedDuration::from_secs(1);
 /// Cuts events, oldest first, where firmware begins anew: at a DHCPDISCOVER of firmware that does not merely repeat
 /// the one before it. What came before the first is a part of its own.
 #[must_use]
-pub fn boots(events: &[TraceEvent]) -> Vec<&[TraceEvent]> {
+pub fn boots(events: &[Arc<TraceEvent>]) -> Vec<&[Arc<TraceEvent>]> {
     let mut parts = Vec::new();
     let mut begin = 0;
     let mut asking: Option<&TraceEvent> = None;
@@ -49,7 +51,7 @@ pub fn boots(events: &[TraceEvent]) -> Vec<&[TraceEvent]> {
 
 /// The events since the machine was last switched on.
 #[must_use]
-pub fn last_boot(events: &[TraceEvent]) -> &[TraceEvent] {
+pub fn last_boot(events: &[Arc<TraceEvent>]) -> &[Arc<TraceEvent>] {
     boots(events).pop().unwrap_or_default()
 }
 
@@ -80,7 +82,8 @@ mod tests {
         let last = story.events.len() - 1;
         story.events.swap(last, last - 1);
         assert_eq!(last_boot(&story.events).len(), 2, "both, in whichever order they came");
-        story.events[last - 1].at = story.events[0].at;
+        let at = story.events[0].at;
+        Arc::make_mut(&mut story.events[last - 1]).at = at;
         assert_eq!(last_boot(&story.events).len(), 1, "an answer of long ago is of another boot");
     }
 }

@@ -1,10 +1,12 @@
 //! Two boots beside each other: one that failed, one that worked.
 
+use std::sync::Arc;
+
+use lastmile_formats::dhcp::Message;
 use serde::{Deserialize, Serialize};
 use similar::{Algorithm, DiffOp, capture_diff_slices};
 
 use super::{Role, Seen, TraceEvent, TransferEnd};
-use crate::dhcp::Message;
 
 /// One line of the comparison: an event of each, or of one only.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,7 +35,7 @@ pub struct Comparison {
 /// Lays two boots beside each other. What differs between any two machines does not count: addresses, names, times,
 /// the number of tries.
 #[must_use]
-pub fn compare(left: &[TraceEvent], right: &[TraceEvent]) -> Comparison {
+pub fn compare(left: &[Arc<TraceEvent>], right: &[Arc<TraceEvent>]) -> Comparison {
     let (left, right) = (once(left), once(right));
     let keys =
         |events: &[(&TraceEvent, String)]| events.iter().map(|(_, key)| key.clone()).collect::<Vec<_>>();
@@ -84,7 +86,7 @@ pub fn compare(left: &[TraceEvent], right: &[TraceEvent]) -> Comparison {
 }
 
 /// The events, repeated ones once: tries are a matter of timing.
-fn once(events: &[TraceEvent]) -> Vec<(&TraceEvent, String)> {
+fn once(events: &[Arc<TraceEvent>]) -> Vec<(&TraceEvent, String)> {
     let mut kept: Vec<(&TraceEvent, String)> = Vec::new();
     for event in events {
         let key = key(event);

@@ -6,13 +6,15 @@ use std::{
 };
 
 use jiff::Timestamp;
+use lastmile_formats::{architecture::Architecture, dhcp::Message, tftp::Terms};
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    boot::{Action, Architecture, BootPlan, Why},
-    dhcp::{Message, NoReply, NoSubnet},
-    install::ReportStage,
-    tftp::Terms,
+    decide::{
+        boot::{Action, BootPlan, Why},
+        dhcp::{NoReply, NoSubnet},
+    },
+    model::install::ReportStage,
 };
 
 /// Which part of the service saw it.
@@ -29,7 +31,7 @@ pub enum Wire {
 }
 
 /// One thing that happened between a machine and the service.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TraceEvent {
     /// Its place among all events of the service, for whoever follows.
     pub number: u64,
@@ -40,7 +42,7 @@ pub struct TraceEvent {
 }
 
 /// What happened.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum Seen {
     /// A DHCP message and what came of it.
     Dhcp(Box<DhcpExchange>),
@@ -53,7 +55,7 @@ pub enum Seen {
 }
 
 /// A UDP datagram as it was on the wire.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Datagram {
     /// When.
     pub at: Timestamp,
@@ -68,7 +70,7 @@ pub struct Datagram {
 }
 
 /// What a boot plan comes to, as far as it matters for what happens next.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Course {
     /// An installer, which will fetch its answers.
     Install,
@@ -79,7 +81,7 @@ pub enum Course {
 }
 
 /// What was decided for the machine, and why.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Decision {
     /// What it comes to.
     pub course: Course,
@@ -101,7 +103,7 @@ impl From<&BootPlan<'_>> for Decision {
 }
 
 /// Why a message got no answer.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Silence {
     /// No subnet is there for it.
     Subnet(NoSubnet),
@@ -114,7 +116,7 @@ pub enum Silence {
 }
 
 /// A DHCP message and what came of it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct DhcpExchange {
     /// The message.
     pub request: Datagram,
@@ -147,7 +149,7 @@ impl DhcpExchange {
 }
 
 /// Another DHCP server's reply.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ForeignReply {
     /// The reply.
     pub reply: Datagram,
@@ -158,7 +160,7 @@ pub struct ForeignReply {
 }
 
 /// What a file is in the boot.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Role {
     /// The file that firmware is told to fetch.
     Loader(Architecture),
@@ -179,7 +181,7 @@ pub enum Role {
 }
 
 /// How a request for a file ended.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum TransferEnd {
     /// The whole file, or the part that was asked for, was delivered.
     Done,
@@ -203,7 +205,7 @@ pub enum TransferEnd {
 }
 
 /// A file that was asked for, and how that ended.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct FileRequest {
     /// By TFTP or HTTP.
     pub wire: Wire,
@@ -284,7 +286,7 @@ impl FileRequest {
 }
 
 /// A report of an installer.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Report {
     /// From where.
     pub from: SocketAddrV4,

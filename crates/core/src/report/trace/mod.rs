@@ -4,14 +4,6 @@
 //! asks. [`TraceBook`] keeps events in bounds, [`boots`] cuts a machine's events into power-ons, [`diagnose`]
 //! explains what went wrong, [`compare`] lays two boots beside each other, [`pcapng`] writes them for other tools.
 
-mod book;
-mod boots;
-mod compare;
-mod diagnosis;
-mod event;
-mod pcapng;
-mod words;
-
 pub use book::{Bounds, TraceBook};
 pub use boots::{boots, last_boot};
 pub use compare::{Comparison, Pair, compare};
@@ -22,3 +14,11 @@ pub use event::{
 };
 pub use pcapng::pcapng;
 pub use words::Mark;
+
+mod book;
+mod boots;
+mod compare;
+mod diagnosis;
+mod event;
+mod pcapng;
+mod words;

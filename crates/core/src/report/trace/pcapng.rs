@@ -4,26 +4,15 @@
 //! kernel's TCP, so its packets were never seen here: each request is written as a short exchange of its own, and
 //! says so in its comment. Frame addresses are the machine's and the service's, also where a router stood between.
 
-use std::net::SocketAddrV4;
+use std::{net::SocketAddrV4, sync::Arc};
 
 use etherparse::PacketBuilder;
 use jiff::Timestamp;
+use lastmile_formats::{mac::Mac, pcapng::Writer};
 
 use super::{Datagram, DhcpExchange, FIRST_PACKETS, FileRequest, Seen, TraceEvent, TransferEnd, Wire};
-use crate::net::Mac;
 
-/// Block types (section 4).
-const SECTION_HEADER: u32 = 0x0a0d_0d0a;
-const INTERFACE_DESCRIPTION: u32 = 1;
-const ENHANCED_PACKET: u32 = 6;
-/// Tells the byte order of what follows.
-const BYTE_ORDER_MAGIC: u32 = 0x1a2b_3c4d;
-/// Options (section 3.5).
-const OPT_COMMENT: u16 = 1;
-const SHB_USERAPPL: u16 = 4;
-const IF_NAME: u16 = 2;
-/// LINKTYPE_ETHERNET.
-const ETHERNET: u16 = 1;
+const APPLICATION: &str = concat!("Last Mile ", env!("CARGO_PKG_VERSION"));
 const TTL: u8 = 64;
 const ETHERNET_AND_IPV4: usize = 14 + 20;
 const UDP_CHECKSUM: usize = ETHERNET_AND_IPV4 + 6;
@@ -31,9 +20,8 @@ const UDP_HEADER: usize = 8;
 
 /// Writes the events of the machine with `mac`. `service` is the MAC address of this service's interface.
 #[must_use]
-pub fn pcapng(mac: Mac, service: Mac, events: &[TraceEvent]) -> Vec<u8> {
-    let mut file = Writer { out: Vec::new(), mac, service };
-    file.header();
+pub fn pcapng(mac: Mac, service: Mac, events: &[Arc<TraceEvent>]) -> Vec<u8> {
+    let mut file = Exchange { file: Writer::new(APPLICATION, "last-mile"), mac, service };
     for event in events {
         match &event.seen {
             Seen::Dhcp(dhcp) => file.dhcp(event, dhcp),
@@ -49,36 +37,17 @@ pub fn pcapng(mac: Mac, service: Mac, events: &[TraceEvent]) -> Vec<u8> {
             }
         }
     }
-    file.out
+    file.file.finish()
 }
 
-struct Writer {
-    out: Vec<u8>,
+/// The frames of one machine and this service, written one after another.
+struct Exchange {
+    file: Writer,
     mac: Mac,
     service: Mac,
 }
 
-impl Writer {
-    fn header(&mut self) {
-        let mut body = Vec::new();
-        body.extend(BYTE_ORDER_MAGIC.to_le_bytes());
-        body.extend(1_u16.to_le_bytes());
-        body.extend(0_u16.to_le_bytes());
-        // The section's length is not told.
-        body.extend((-1_i64).to_le_bytes());
-        option(&mut body, SHB_USERAPPL, concat!("Last Mile ", env!("CARGO_PKG_VERSION")));
-        end_of_options(&mut body);
-        self.block(SECTION_HEADER, &body);
-        let mut body = Vec::new();
-        body.extend(ETHERNET.to_le_bytes());
-        body.extend(0_u16.to_le_bytes());
-        // No limit: what is cut keeps its length beside it.
-        body.extend(0_u32.to_le_bytes());
-        option(&mut body, IF_NAME, "last-mile");
-        end_of_options(&mut body);
-        self.block(INTERFACE_DESCRIPTION, &body);
-    }
-
+impl Exchange {
     fn dhcp(&mut self, event: &TraceEvent, dhcp: &DhcpExchange) {
         let said = match (&dhcp.silence, event.why()) {
             (Some(silence), _) => Some(format!("no answer: {silence}")),
@@ -195,46 +164,8 @@ impl Writer {
     }
 
     fn packet(&mut self, at: Timestamp, frame: &[u8], length: usize, comment: Option<&str>) {
-        let micros = u64::try_from(at.as_microsecond()).unwrap_or(0);
-        let mut body = Vec::with_capacity(frame.len() + 64);
-        body.extend(0_u32.to_le_bytes());
-        body.extend(u32::try_from(micros >> 32).unwrap_or(0).to_le_bytes());
-        body.extend(((micros & 0xffff_ffff) as u32).to_le_bytes());
-        body.extend(u32::try_from(frame.len()).unwrap_or(u32::MAX).to_le_bytes());
-        body.extend(u32::try_from(length).unwrap_or(u32::MAX).to_le_bytes());
-        body.extend_from_slice(frame);
-        pad(&mut body);
-        if let Some(comment) = comment {
-            option(&mut body, OPT_COMMENT, comment);
-            end_of_options(&mut body);
-        }
-        self.block(ENHANCED_PACKET, &body);
+        self.file.packet(u64::try_from(at.as_microsecond()).unwrap_or(0), frame, length, comment);
     }
-
-    fn block(&mut self, kind: u32, body: &[u8]) {
-        let length = u32::try_from(body.len() + 12).unwrap_or(u32::MAX);
-        self.out.extend(kind.to_le_bytes());
-        self.out.extend(length.to_le_bytes());
-        self.out.extend_from_slice(body);
-        self.out.extend(length.to_le_bytes());
-    }
-}
-
-fn option(out: &mut Vec<u8>, code: u16, text: &str) {
-    let length = u16::try_from(text.len()).unwrap_or(u16::MAX);
-    out.extend(code.to_le_bytes());
-    out.extend(length.to_le_bytes());
-    out.extend_from_slice(&text.as_bytes()[..usize::from(length)]);
-    pad(out);
-}
-
-fn end_of_options(out: &mut Vec<u8>) {
-    out.extend([0; 4]);
-}
-
-/// Everything stands on multiples of four octets.
-fn pad(out: &mut Vec<u8>) {
-    out.resize(out.len().next_multiple_of(4), 0);
 }
 
 #[cfg(test)]
@@ -259,6 +190,6 @@ mod tests {
             kinds.push(word(0));
             rest = &rest[length..];
         }
-        assert_eq!(kinds, [SECTION_HEADER, INTERFACE_DESCRIPTION, 6, 6, 6, 6]);
+        assert_eq!(kinds, [0x0a0d_0d0a, 1, 6, 6, 6, 6]);
     }
 }

@@ -2,13 +2,14 @@
 
 use std::fmt::Write;
 
+use lastmile_formats::{
+    architecture::Fetches,
+    dhcp::{Kind, Message, code},
+};
 use serde::{Deserialize, Serialize};
 
 use super::{DhcpExchange, FileRequest, Role, Seen, Silence, TraceEvent, TransferEnd, Wire};
-use crate::{
-    boot::Fetches,
-    dhcp::{BOOT_SERVER_PORT, Kind, Message, NoReply, code},
-};
+use crate::decide::dhcp::{BOOT_SERVER_PORT, NoReply};
 
 /// How an event stands in its story.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -99,7 +100,9 @@ impl TraceEvent {
                 | TransferEnd::Stalled
                 | TransferEnd::Unreadable(_) => Mark::Trouble,
             },
-            Seen::Report(report) if report.stage == crate::install::ReportStage::Failed => Mark::Trouble,
+            Seen::Report(report) if report.stage == crate::model::install::ReportStage::Failed => {
+                Mark::Trouble
+            }
             Seen::Report(_) => Mark::Good,
         }
     }
@@ -161,7 +164,7 @@ fn dhcp_asked(dhcp: &DhcpExchange, request: &Message) -> String {
 fn printable(octets: &[u8]) -> String {
     match std::str::from_utf8(octets) {
         Ok(text) if !text.chars().any(char::is_control) => text.into(),
-        _ => crate::hex::encode(octets),
+        _ => hex::encode(octets),
     }
 }
 

@@ -1,9 +1,9 @@
 //! What the settings of one machine ask of a format.
 
 use super::Feature;
-use crate::answers::{
-    AtEnd, FileSystem, Firewall, Layout, Sudo,
-    resolved::{Account, Addressing, LinkKind, Mount, Resolved, Source},
+use crate::{
+    decide::answers::{Account, Addressing, LinkKind, Mount, Resolved, Source},
+    model::answers::{AtEnd, FileSystem, Firewall, Layout, Sudo},
 };
 
 /// What the settings of one machine ask for, each with the place of the setting.

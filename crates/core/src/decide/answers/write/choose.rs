@@ -2,10 +2,11 @@
 
 use std::fmt::Write;
 
-use super::quote;
-use crate::answers::{
-    DiskMatch, Size,
-    resolved::{Disks, Mount},
+use lastmile_formats::quote;
+
+use crate::{
+    decide::answers::{Disks, Mount},
+    model::answers::{DiskMatch, Size},
 };
 
 /// MiB that a disk has at the least which nobody described.

@@ -1,20 +1,18 @@
 //! The answers of hosts that run from memory: cloud-config, which cloud-init reads at each start (its reference: modules;
 //! data source "NoCloud").
 
+use lastmile_formats::quote;
 use serde_json::{Map, Value, json};
 
 use super::{
     AnswerFile, Parts, Target,
     autoinstall::{files, first_start, keyboard, merge},
-    quote, steps,
+    steps,
 };
 use crate::{
-    Fault,
-    answers::{
-        Resolution,
-        resolved::{Resolved, Source},
-    },
-    install::ReportStage,
+    base::Fault,
+    decide::answers::{Resolution, Resolved, Source},
+    model::install::ReportStage,
 };
 
 /// Writes what cloud-init reads below its address: `user-data`, `meta-data` and an empty `vendor-data`.

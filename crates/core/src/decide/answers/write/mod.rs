@@ -1,23 +1,27 @@
 //! The writers: from the settings of one machine to the file that its installer reads.
 
+use lastmile_formats::cpu::Cpu;
+use zeroize::Zeroizing;
+
+use crate::{
+    base::Fault,
+    decide::answers::{Resolution, Subject, support},
+    model::{
+        answers::{CryptHash, Password, SealKey, fragments},
+        image::{Family, Revision},
+        install::{Install, ReportStage},
+        service::Service,
+        values::Values,
+    },
+};
+
 mod autoinstall;
 mod choose;
 mod cloud_config;
 mod kickstart;
 mod preseed;
-pub(super) mod quote;
 mod steps;
 mod unattended;
-
-use zeroize::Zeroizing;
-
-use super::{CryptHash, Password, Resolution, SealKey, Subject, fragments, support};
-use crate::{
-    Fault,
-    boot::{Service, Values},
-    image::{Family, Revision, recognise::Cpu},
-    install::{Install, ReportStage},
-};
 
 /// What an answer file is written for.
 #[derive(Debug, Clone)]
@@ -194,6 +198,24 @@ pub fn write(
         })?;
     }
     Ok(files)
+}
+
+/// What is wrong with the fragments and the template of a family whatever the machine: a name that is in no value, a place that
+/// is not there.
+pub(super) fn check_format(family: Family, resolution: &Resolution, target: &Target<'_>) -> Vec<Fault> {
+    let mut faults = Parts::fill(family, resolution, target).err().unwrap_or_default();
+    let format = resolution.settings.formats.get(&family);
+    if let Some(template) = format.and_then(|format| format.template.as_ref()) {
+        let own = minijinja::value::merge_maps([
+            minijinja::context! { generated => "" },
+            target.own_values(resolution),
+        ]);
+        if let Err(fault) = fragments::fill(template, target.values, &own) {
+            let place = format!("formats.{}.template", family.as_str());
+            faults.push(Fault { place, ..fault });
+        }
+    }
+    faults
 }
 
 /// Fragments with their values put in, by place.

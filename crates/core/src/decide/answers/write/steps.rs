@@ -2,13 +2,12 @@
 
 use std::fmt::Write;
 
-use super::{Target, quote};
+use lastmile_formats::quote;
+
+use super::Target;
 use crate::{
-    answers::{
-        Sudo,
-        resolved::{Account, Resolved},
-    },
-    install::ReportStage,
+    decide::answers::{Account, Resolved},
+    model::{answers::Sudo, install::ReportStage},
 };
 
 /// A command that reports and never fails. `wget` is in every installer that runs it here. A service that is away for a

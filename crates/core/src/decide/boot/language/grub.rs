@@ -3,7 +3,10 @@
 use std::fmt::Write;
 
 use super::{ascii, line, one_line, url_path};
-use crate::boot::{AGAIN, HttpReach, KernelBoot, Line, LineAction, Screen, Service, menu::After};
+use crate::{
+    decide::boot::{KernelBoot, Line, LineAction, Screen, compose::AGAIN},
+    model::{loader::HttpReach, menu::After, service::Service},
+};
 
 /// Who may edit entries and use the command line while a phrase guards any: nobody, as it has no phrase.
 const NOBODY: &str = "nobody";
@@ -254,7 +257,7 @@ fn quote(word: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::boot::language::tests::{hostile, sample, service};
+    use crate::decide::boot::language::tests::{hostile, sample, service};
 
     #[test]
     fn a_menu_reads_as_a_person_would_write_it() {

@@ -3,65 +3,22 @@
 //! Whatever stands in a title, a parameter or a path, it cannot break out of its place: each language has one function
 //! that makes a text safe, and everything that comes from outside goes through it.
 
+use std::fmt::Write;
+
+use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
+
+use crate::{
+    decide::boot::{LineAction, Screen},
+    model::{
+        loader::{Language, Reader},
+        menu::After,
+        service::Service,
+    },
+};
+
 mod grub;
 mod pxelinux;
 mod script;
-
-use std::{fmt::Write, str::FromStr};
-
-use percent_encoding::{AsciiSet, CONTROLS, utf8_percent_encode};
-use serde::{Deserialize, Serialize};
-
-use super::{HttpReach, LineAction, Screen, Service, menu::After};
-
-/// The language that a loader reads menus in.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "lowercase")]
-pub enum Language {
-    /// GRUB's (GNU GRUB manual, chapter 6).
-    #[default]
-    Grub,
-    /// PXELINUX's (the Syslinux Project's configuration files).
-    Pxelinux,
-    /// The script of the network boot firmware that names itself in the user class.
-    Script,
-}
-
-impl Language {
-    /// Every language.
-    pub const ALL: [Self; 3] = [Self::Grub, Self::Pxelinux, Self::Script];
-
-    /// The word for it.
-    #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Grub => "grub",
-            Self::Pxelinux => "pxelinux",
-            Self::Script => "script",
-        }
-    }
-}
-
-impl FromStr for Language {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let known = Self::ALL.into_iter().find(|language| language.as_str() == text);
-        known.ok_or_else(|| format!("'{text}' is none of grub, pxelinux, script"))
-    }
-}
-
-/// The loader that a text is for.
-#[derive(Debug, Clone, Copy)]
-pub struct Reader {
-    /// Its language.
-    pub language: Language,
-    /// How it reaches HTTP.
-    pub http: HttpReach,
-    /// Whether it has the modules for a graphical or boxed menu (PXELINUX: `menu.c32`).
-    pub boxed: bool,
-}
 
 /// Writes a screen for a loader.
 #[must_use]
@@ -143,11 +100,14 @@ fn url_path(path: &str) -> String {
 }
 
 #[cfg(test)]
-pub(super) mod tests {
+pub(crate) mod tests {
     use std::{net::Ipv4Addr, time::Duration};
 
     use super::*;
-    use crate::boot::{KernelBoot, Line, Origin, Parameter};
+    use crate::{
+        decide::boot::{KernelBoot, Line},
+        model::parameter::{Origin, Parameter},
+    };
 
     pub(crate) fn service(http_port: u16) -> Service {
         Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port, https_port: None }

@@ -3,8 +3,15 @@
 //! The language has no quotes: a directive's value goes to the end of its line. What keeps a text in its place is that it
 //! is one line, and that no value begins as something else.
 
-use super::{Reader, ascii, line, one_line, url_path};
-use crate::boot::{HttpReach, KernelBoot, Line, LineAction, Screen, Service, menu::After};
+use super::{ascii, line, one_line, url_path};
+use crate::{
+    decide::boot::{KernelBoot, Line, LineAction, Screen},
+    model::{
+        loader::{HttpReach, Reader},
+        menu::After,
+        service::Service,
+    },
+};
 
 /// Longest command line that the loader hands to a kernel.
 const MOST_APPEND: usize = 2000;
@@ -212,9 +219,9 @@ impl Writer<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::boot::language::{
-        Language,
-        tests::{hostile, sample, service},
+    use crate::{
+        decide::boot::language::tests::{hostile, sample, service},
+        model::loader::Language,
     };
 
     fn reader(boxed: bool, http: HttpReach) -> Reader {

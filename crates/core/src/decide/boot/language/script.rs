@@ -4,7 +4,10 @@
 //! and those that begin with `#`. What is put in is split into words and none of them is left to be any of these.
 
 use super::{ascii, line, one_line, url_path};
-use crate::boot::{KernelBoot, Line, LineAction, Screen, Service, menu::After, script_path};
+use crate::{
+    decide::boot::{KernelBoot, Line, LineAction, Screen, script_path},
+    model::{menu::After, service::Service},
+};
 
 /// Writes `screen`. Labels of our own begin with `_`, which no entry's key holds.
 pub(super) fn render(screen: &Screen, service: Service) -> String {
@@ -48,7 +51,7 @@ pub(super) fn picked(action: &LineAction, service: Service) -> String {
 fn write_menu(out: &mut String, label: &str, of: Option<&Line>, screen: &Screen, lines: &[Line]) {
     line(out, format_args!(":{label}"));
     let title = of.map_or(screen.title.as_str(), |entry| entry.title.as_str());
-    line(out, format_args!("menu {}", words(if title.is_empty() { "Last Mile" } else { title })));
+    line(out, format_args!("menu {}", first_words(if title.is_empty() { "Last Mile" } else { title })));
     for entry in lines {
         line(out, format_args!("item {} {}", entry.key, words(&entry.title)));
     }
@@ -88,7 +91,7 @@ fn write_action(out: &mut String, path: &str, action: &LineAction, service: Serv
         LineAction::Kernel(boot) => write_kernel(out, boot, service),
         LineAction::Program(program) => line(out, format_args!("chain {} ||", url(program))),
         LineAction::Pick => line(out, format_args!("chain {} ||", url(&format!("{path}.script")))),
-        LineAction::NetworkDisk(root) => line(out, format_args!("sanboot {} ||", words(root))),
+        LineAction::NetworkDisk(root) => line(out, format_args!("sanboot {} ||", first_words(root))),
         LineAction::LocalDisk => write_local_disk(out),
         LineAction::FirmwareSetup => {
             write_message(out, "This loader cannot open the set-up: press the firmware's key at power-on.");
@@ -126,8 +129,15 @@ fn write_local_disk(out: &mut String) {
 }
 
 fn write_message(out: &mut String, text: &str) {
-    line(out, format_args!("echo {}", words(text)));
+    line(out, format_args!("echo {}", first_words(text)));
     line(out, format_args!("sleep 5"));
+}
+
+/// The same where nothing of the command stands before it: the command would take what begins with a hyphen for an option of its
+/// own. Behind its first other word no command looks for options.
+fn first_words(text: &str) -> String {
+    let words = words(text);
+    if words.starts_with('-') { format!("'{words}") } else { words }
 }
 
 /// A text as words without a meaning.
@@ -139,8 +149,6 @@ fn words(text: &str) -> String {
             "&&" => "&".into(),
             ";" => ",".into(),
             word if word.starts_with('#') => format!("'{word}"),
-            // An option of the command it is given to.
-            word if word.starts_with("--") && word != "---" => format!("'{word}"),
             word => word.to_owned(),
         }
     };
@@ -154,7 +162,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::boot::language::tests::{hostile, sample, service};
+    use crate::decide::boot::language::tests::{hostile, sample, service};
 
     #[test]
     fn a_menu_reads_as_a_person_would_write_it() {
@@ -183,6 +191,13 @@ prompt --timeout 8000 That did not start. ||
 goto _menu
 ";
         assert_eq!(text, expected);
+    }
+
+    #[test]
+    fn hyphens_are_kept_where_no_option_can_be() {
+        assert_eq!(words("quiet -- console=ttyS0 --- vga=788"), "quiet -- console=ttyS0 --- vga=788");
+        assert_eq!(first_words("--timeout 1"), "'--timeout 1");
+        assert_eq!(first_words("Quay -- berth 3"), "Quay -- berth 3");
     }
 
     #[test]

@@ -60,7 +60,7 @@ impl<P> Default for User<P> {
 }
 
 impl<P> User<P> {
-    pub(super) fn with_password<Q>(&self, password: Option<Q>) -> User<Q> {
+    pub(crate) fn with_password<Q>(&self, password: Option<Q>) -> User<Q> {
         User {
             full_name: self.full_name.clone(),
             password,

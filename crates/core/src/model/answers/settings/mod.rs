@@ -1,24 +1,31 @@
 //! OS-neutral install settings, as one layer gives them: every key may be left out.
 
+use std::collections::BTreeMap;
+
+pub use accounts::{Root, Sudo, User};
+pub use keyboard::{Keyboard, NotKeyboard};
+pub use network::{BondMode, Interface, Network};
+pub use question::{Ask, Question, take_answers};
+use serde::{Deserialize, Serialize};
+pub use software::{Firewall, Format, MandatoryAccess, Repository, Security, Software};
+pub use storage::{BootMode, DiskMatch, FileSystem, Layout, Size, Storage, Volume};
+
+use crate::{
+    base::{Fault, Faults, name},
+    model::{
+        answers::{Password, PasswordInput, PasswordShown, settings::without::check_without},
+        image::Family,
+        values::Values,
+    },
+};
+
 mod accounts;
 mod keyboard;
 mod network;
 mod question;
 mod software;
 mod storage;
-
-use std::collections::BTreeMap;
-
-pub use accounts::{Root, Sudo, User};
-pub use keyboard::{Keyboard, NotKeyboard};
-pub use network::{BondMode, Interface, Network};
-pub use question::{Ask, Question};
-use serde::{Deserialize, Serialize};
-pub use software::{Firewall, Format, MandatoryAccess, Repository, Security, Software};
-pub use storage::{BootMode, DiskMatch, FileSystem, Layout, Size, Storage, Volume};
-
-use super::{Password, PasswordInput, PasswordShown, layers::check_without};
-use crate::{Fault, Faults, boot::Values, image::Family, name};
+mod without;
 
 /// Install settings that name no installer, as one layer gives them. Later layers override single keys of earlier ones:
 /// tables are merged key by key, lists and plain values are replaced.
@@ -96,7 +103,7 @@ pub struct Settings<P> {
     pub questions: BTreeMap<String, Question>,
     /// For those who know an installer's format: parts of their own at named places, or the whole file, by family.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    #[cfg_attr(feature = "schema", schema(value_type = BTreeMap<String, Format>))]
+    #[cfg_attr(feature = "schema", schema(value_type = BTreeMap<Family, Format>))]
     pub formats: BTreeMap<Family, Format>,
 }
 
@@ -205,7 +212,7 @@ impl<P> Settings<P> {
 
     /// Checks all that can be checked of a layer by itself, with `values` put into its texts, or of settings whose values
     /// were put in before.
-    pub(super) fn check(&self, faults: &mut Faults, values: Option<&Values>) {
+    pub(crate) fn check(&self, faults: &mut Faults, values: Option<&Values>) {
         let texts = &mut Texts { faults, values };
         texts.each("locale", self.locale.iter(), check_locale);
         texts.each("keyboard", self.keyboard.iter(), check_keyboard);
@@ -240,7 +247,7 @@ impl<P> Settings<P> {
             }
         }
         for (index, word) in self.installer_parameters.iter().enumerate() {
-            if let Err(fault) = crate::boot::check_parameter(word) {
+            if let Err(fault) = crate::model::parameter::check_parameter(word) {
                 faults.add(format!("installer_parameters[{index}]"), fault.what, fault.mend);
             }
         }
@@ -301,11 +308,15 @@ impl Settings<Password> {
     /// What is kept of the password at that place.
     #[must_use]
     pub fn password_at(&self, place: &str) -> Option<Password> {
-        let mut found = None;
+        self.passwords().remove(place)
+    }
+
+    /// What is kept of every password, by its place.
+    #[must_use]
+    pub fn passwords(&self) -> BTreeMap<String, Password> {
+        let mut found = BTreeMap::new();
         let all = self.try_map_passwords(|at, password| {
-            if at == place {
-                found = Some(password.clone());
-            }
+            found.insert(at.to_owned(), password.clone());
             Ok::<_, std::convert::Infallible>(())
         });
         let Ok(_) = all;

@@ -3,10 +3,10 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use ipnet::Ipv4Net;
+use lastmile_formats::mac::{MAC_MEND, Mac};
 use serde::{Deserialize, Serialize};
 
 use super::{Texts, Verdict, wrong};
-use crate::net::{MAC_MEND, Mac};
 
 /// The network of the installed system.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -56,6 +56,7 @@ pub struct Interface {
     pub router: Option<String>,
     /// Largest packet in octets; 1500 if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(maximum = 65_535))]
     pub mtu: Option<u16>,
 }
 
@@ -175,7 +176,7 @@ impl Network {
     }
 
     /// What is wrong between the interfaces, all layers taken together.
-    pub(in crate::answers) fn check_whole(&self, faults: &mut crate::Faults) {
+    pub(crate) fn check_whole(&self, faults: &mut crate::base::Faults) {
         for (name, interface) in &self.interfaces {
             let place = format!("network.interfaces.{name}");
             for part in interface.parts() {

@@ -1,8 +1,10 @@
 //! Settings that are left open until install time.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
-use crate::{Fault, Faults};
+use crate::base::{Fault, Faults};
 
 /// A setting that is left open until install time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -39,7 +41,7 @@ pub enum Ask {
 const MOST: usize = 500;
 
 impl Question {
-    pub(super) fn check(&self, key: &str, faults: &mut Faults) {
+    pub(crate) fn check(&self, key: &str, faults: &mut Faults) {
         let place = format!("questions.{key}");
         let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
         if key.is_empty() || !key.chars().all(plain) || key.starts_with(|c: char| c.is_ascii_digit()) {
@@ -117,4 +119,35 @@ impl Question {
             Ask::Choice(choices) => choices.first().cloned().unwrap_or_default(),
         }
     }
+}
+
+/// Answers in the form they are kept in.
+///
+/// # Errors
+/// Answers that fit no question or not theirs.
+pub fn take_answers(
+    questions: &BTreeMap<String, Question>,
+    answers: &BTreeMap<String, String>,
+) -> Result<BTreeMap<String, String>, Vec<Fault>> {
+    let mut faults = Faults::new();
+    let mut taken = BTreeMap::new();
+    for (key, answer) in answers {
+        let place = format!("asked.{key}");
+        match questions.get(key).map(|question| question.take(answer)) {
+            Some(Ok(answer)) => {
+                taken.insert(key.clone(), answer);
+            }
+            Some(Err(fault)) => faults.add(place, fault.what, fault.mend),
+            None => {
+                let known: Vec<&str> = questions.keys().map(String::as_str).collect();
+                let mend = if known.is_empty() {
+                    "Nothing is asked.".into()
+                } else {
+                    format!("Questions are: {}.", known.join(", "))
+                };
+                faults.add(place, format!("nothing is asked under '{key}'"), mend);
+            }
+        }
+    }
+    faults.into_result(|| Some(taken))
 }

@@ -5,7 +5,10 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::{Texts, Verdict, check_url, wrong};
-use crate::{Faults, answers::fragments, image::Family};
+use crate::{
+    base::Faults,
+    model::{answers::fragments, image::Family},
+};
 
 /// What is installed, and from where.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -136,7 +139,11 @@ impl Software {
         });
         for (name, repository) in &self.repositories {
             let place = format!("software.repositories.{name}");
-            texts.faults.keep(&place, crate::name::check_thing_name(name), crate::name::THING_NAME_MEND);
+            texts.faults.keep(
+                &place,
+                crate::base::name::check_thing_name(name),
+                crate::base::name::THING_NAME_MEND,
+            );
             texts.one(format!("{place}.url"), &repository.url, |text| {
                 check_url(text, &["http://", "https://"])
             });

@@ -238,7 +238,7 @@ impl DiskMatch {
 }
 
 impl<P> Storage<P> {
-    pub(super) fn with_passphrase<Q>(&self, encrypt: Option<Q>) -> Storage<Q> {
+    pub(crate) fn with_passphrase<Q>(&self, encrypt: Option<Q>) -> Storage<Q> {
         Storage {
             boot_mode: self.boot_mode,
             disks: self.disks.clone(),

@@ -1,5 +1,5 @@
 use super::*;
-use crate::answers::{KEY_BYTES, Keeping, NONCE_BYTES, Password, SALT_BYTES, SealKey};
+use crate::model::answers::{KEY_BYTES, Keeping, NONCE_BYTES, Password, SALT_BYTES, SealKey};
 
 pub(crate) fn draft() -> Settings<PasswordInput> {
     Settings {

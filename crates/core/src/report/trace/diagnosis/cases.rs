@@ -1,15 +1,13 @@
 //! The cases, one function each.
 
 use jiff::SignedDuration;
+use lastmile_formats::dhcp::{Kind, code};
 
 use super::{
     super::{Course, Role, Seen, Silence, TransferEnd},
     Boot, Case, Diagnosis, Exchange,
 };
-use crate::{
-    dhcp::{Kind, NoReply, code},
-    install::ReportStage,
-};
+use crate::{decide::dhcp::NoReply, model::install::ReportStage};
 
 /// Firmware chooses among offers within this time.
 const CHOOSING: SignedDuration = SignedDuration::from_secs(10);
@@ -46,17 +44,17 @@ pub(super) fn not_answered(boot: &Boot<'_>) -> Option<Diagnosis> {
         .find(|(_, silence)| of_service(silence))?;
     let kind = exchange.request.kind;
     let mend = match &silence {
-        Silence::Subnet(crate::dhcp::NoSubnet::UnknownRelay { giaddr }) => format!(
+        Silence::Subnet(crate::decide::dhcp::NoSubnet::UnknownRelay { giaddr }) => format!(
             "Add {giaddr} to the relays of the subnet it stands on (`lastmile subnet change NAME --relay {giaddr}`), \
              or correct the relay."
         ),
-        Silence::Subnet(crate::dhcp::NoSubnet::UnknownLink { link, .. }) => {
+        Silence::Subnet(crate::decide::dhcp::NoSubnet::UnknownLink { link, .. }) => {
             format!("Add a subnet that holds {link}, or correct the link selection of the relay.")
         }
-        Silence::Subnet(crate::dhcp::NoSubnet::UnknownInterface { interface }) => {
+        Silence::Subnet(crate::decide::dhcp::NoSubnet::UnknownInterface { interface }) => {
             format!("Add a subnet on {interface}: `lastmile subnet suggest {interface}` proposes one.")
         }
-        Silence::Subnet(crate::dhcp::NoSubnet::Off { name }) => {
+        Silence::Subnet(crate::decide::dhcp::NoSubnet::Off { name }) => {
             format!("Switch it on: `lastmile subnet change {name} --mode lease`, or `--mode proxy`.")
         }
         Silence::Reply(NoReply::NoAddress(_)) | Silence::AllInUse(_) => {

@@ -4,15 +4,17 @@
 //! should read them. To add one: a variant of [`Case`], a function in `cases.rs`, a line in [`CASES`], and a test with
 //! packets made for it.
 
-mod cases;
-#[cfg(test)]
-pub(in crate::trace) mod stories;
+use std::sync::Arc;
 
 use jiff::{SignedDuration, Timestamp};
+use lastmile_formats::dhcp::Message;
 use serde::{Deserialize, Serialize};
 
 use super::{DhcpExchange, FileRequest, Role, Seen, TraceEvent, TransferEnd, last_boot};
-use crate::dhcp::Message;
+
+mod cases;
+#[cfg(test)]
+pub(in crate::report::trace) mod stories;
 
 /// What was recognised.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -70,6 +72,14 @@ pub struct Diagnosis {
     pub mend: String,
 }
 
+impl Diagnosis {
+    /// All of it in one line.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        format!("{}; {}. {}", self.seen, self.means, self.mend)
+    }
+}
+
 /// One case's search.
 type Search = fn(&Boot<'_>) -> Option<Diagnosis>;
 
@@ -95,7 +105,7 @@ const CASES: [Search; 15] = [
 /// Explains the last boot in `events` (oldest first), as it stands at `now`. Nothing found is no promise that all is
 /// well.
 #[must_use]
-pub fn diagnose(events: &[TraceEvent], now: Timestamp) -> Vec<Diagnosis> {
+pub fn diagnose(events: &[Arc<TraceEvent>], now: Timestamp) -> Vec<Diagnosis> {
     let boot = Boot { events: last_boot(events), all: events, now };
     CASES.iter().filter_map(|search| search(&boot)).collect()
 }
@@ -103,9 +113,9 @@ pub fn diagnose(events: &[TraceEvent], now: Timestamp) -> Vec<Diagnosis> {
 /// What a case looks at.
 struct Boot<'a> {
     /// The events since the last power-on.
-    events: &'a [TraceEvent],
+    events: &'a [Arc<TraceEvent>],
     /// All events of the machine.
-    all: &'a [TraceEvent],
+    all: &'a [Arc<TraceEvent>],
     now: Timestamp,
 }
 
@@ -126,7 +136,7 @@ impl<'a> Boot<'a> {
     }
 
     fn files(&self) -> impl DoubleEndedIterator<Item = (&'a TraceEvent, &'a FileRequest)> {
-        self.events.iter().filter_map(|event| match &event.seen {
+        self.events.iter().map(|event| &**event).filter_map(|event: &TraceEvent| match &event.seen {
             Seen::File(file) => Some((event, file.as_ref())),
             _ => None,
         })
@@ -140,7 +150,7 @@ impl<'a> Boot<'a> {
     /// The events after one of them.
     fn after(&self, event: &TraceEvent) -> impl Iterator<Item = &'a TraceEvent> {
         let place = self.events.iter().position(|other| other.number == event.number);
-        self.events.iter().skip(place.map_or(usize::MAX, |place| place + 1))
+        self.events.iter().skip(place.map_or(usize::MAX, |place| place + 1)).map(AsRef::as_ref)
     }
 
     /// How long ago an event was.

@@ -1,12 +1,16 @@
-use std::net::Ipv4Addr;
+use std::{net::Ipv4Addr, sync::Arc};
+
+use lastmile_formats::{
+    architecture::Architecture,
+    dhcp::{Kind, code},
+    tftp::Terms,
+};
 
 use super::{stories::*, *};
 use crate::{
-    boot::Architecture,
-    dhcp::{Kind, NoReply, NoSubnet, code},
-    install::ReportStage,
-    tftp::Terms,
-    trace::Silence,
+    decide::dhcp::{NoReply, NoSubnet},
+    model::install::ReportStage,
+    report::trace::Silence,
 };
 
 /// What is found, `secs` after the last event.
@@ -203,7 +207,7 @@ fn a_newcomer_that_is_left_alone() {
     // An address alone is as little to boot from.
     let mut left = Story::new();
     left.discover().request();
-    if let Seen::Dhcp(dhcp) = &mut left.events[0].seen {
+    if let Seen::Dhcp(dhcp) = &mut Arc::make_mut(&mut left.events[0]).seen {
         let course = super::super::Course::NewcomerLeft;
         dhcp.decision =
             Some(super::super::Decision { course, gets: "nothing".into(), why: "a newcomer".into() });
@@ -219,7 +223,7 @@ fn an_architecture_without_a_loader() {
         let mut story = Story::new();
         story.architecture = architecture;
         story.discover();
-        if let Seen::Dhcp(dhcp) = &mut story.events[0].seen {
+        if let Seen::Dhcp(dhcp) = &mut Arc::make_mut(&mut story.events[0]).seen {
             dhcp.lacks_loader = Some(architecture);
         }
         let found = only(&story, 1, Case::NoLoader);
@@ -245,7 +249,7 @@ fn questions_that_no_subnet_is_there_for() {
 fn a_full_pool() {
     let mut story = Story::new();
     let request = story.message(Kind::Discover);
-    let full = crate::dhcp::NoAddress::PoolsFull { subnet: "holm-quay".into(), size: 3 };
+    let full = crate::decide::dhcp::NoAddress::PoolsFull { subnet: "holm-quay".into(), size: 3 };
     story.silent(&request, Silence::Reply(NoReply::NoAddress(full)));
     let found = only(&story, 1, Case::NotAnswered);
     assert!(found.seen.contains("every address") && found.mend.contains("Widen"), "{found:?}");

@@ -1,20 +1,21 @@
 //! The answer files of installers that read autoinstall: cloud-config with a part for the installer (its reference, and
 //! curtin's and netplan's for storage and network).
 
-mod network;
-mod storage;
-
+use lastmile_formats::quote;
 use serde_json::{Map, Value, json};
 
-use super::{AnswerFile, Parts, Target, choose::LEAST_MIB, heading, quote, steps};
+use super::{AnswerFile, Parts, Target, choose::LEAST_MIB, heading, steps};
 use crate::{
-    Fault,
-    answers::{
-        AtEnd, Firewall, Keyboard, Resolution, Sudo,
-        resolved::{Account, Resolved, Source},
+    base::Fault,
+    decide::answers::{Account, Resolution, Resolved, Source},
+    model::{
+        answers::{AtEnd, Firewall, Keyboard, Sudo},
+        install::ReportStage,
     },
-    install::ReportStage,
 };
+
+mod network;
+mod storage;
 
 /// Writes what the installer reads below its address: `user-data`, `meta-data` and an empty `vendor-data`.
 pub(super) fn write(

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
-use crate::answers::resolved::{Addressing, LinkKind, Resolved};
+use crate::decide::answers::{Addressing, LinkKind, Resolved};
 
 /// Netplan's version 2 of the network.
 pub(super) fn network(settings: &Resolved) -> Value {

@@ -3,9 +3,9 @@
 use serde_json::{Map, Value, json};
 
 use super::super::{Target, choose::volume_name};
-use crate::answers::{
-    BootMode, DiskMatch, FileSystem, Layout, Size,
-    resolved::{Disks, EFI_MIB, Mount, Place},
+use crate::{
+    decide::answers::{Disks, Mount, Place, resolved::EFI_MIB},
+    model::answers::{BootMode, DiskMatch, FileSystem, Layout, Size},
 };
 
 pub(super) fn storage(disks: &Disks, target: &Target<'_>) -> Value {

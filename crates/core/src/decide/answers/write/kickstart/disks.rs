@@ -2,17 +2,18 @@
 
 use std::fmt::Write;
 
+use lastmile_formats::quote;
+
 use super::super::{
-    Target,
-    choose::{self, matching, volume_name},
-    quote,
+    Target, choose,
+    choose::{matching, volume_name},
 };
 use crate::{
-    answers::{
-        BootMode, FileSystem, Layout, Size,
-        resolved::{Disks, EFI_MIB, Mount, Place, Resolved},
+    decide::answers::{Disks, Mount, Place, Resolved, resolved::EFI_MIB},
+    model::{
+        answers::{BootMode, FileSystem, Layout, Size},
+        install::ReportStage,
     },
-    install::ReportStage,
 };
 
 pub(super) fn disks(file: &mut String, settings: &Resolved, target: &Target<'_>) {

@@ -1,18 +1,20 @@
 //! The answer file of installers that read kickstart (its commands as the Kickstart syntax reference documents them).
 
-mod disks;
-
 use std::fmt::Write;
 
-use super::{AnswerFile, Parts, Target, heading, quote, steps};
+use lastmile_formats::quote;
+
+use super::{AnswerFile, Parts, Target, heading, steps};
 use crate::{
-    Fault,
-    answers::{
-        AtEnd, Firewall, Resolution, Sudo,
-        resolved::{Account, Addressing, Link, LinkKind, Resolved, Source},
+    base::Fault,
+    decide::answers::{Account, Addressing, Link, LinkKind, Resolution, Resolved, Source},
+    model::{
+        answers::{AtEnd, Firewall, Sudo},
+        install::ReportStage,
     },
-    install::ReportStage,
 };
+
+mod disks;
 
 /// The documented commands, for fragments: an installer stops at one that it does not know.
 const COMMANDS: [&str; 79] = [

@@ -2,20 +2,18 @@
 
 use std::fmt::Write;
 
+use lastmile_formats::quote;
+
 use super::{
-    super::{
-        Target,
-        choose::{self, volume_name},
-        quote,
-    },
+    super::{Target, choose, choose::volume_name},
     File,
 };
 use crate::{
-    answers::{
-        BootMode, FileSystem, Layout, Size,
-        resolved::{Disks, EFI_MIB, Mount, Place, Resolved},
+    decide::answers::{Disks, Mount, Place, Resolved, resolved::EFI_MIB},
+    model::{
+        answers::{BootMode, FileSystem, Layout, Size},
+        install::ReportStage,
     },
-    install::ReportStage,
 };
 
 pub(super) fn disks(file: &mut File, settings: &Resolved, target: &Target<'_>) {

@@ -1,19 +1,21 @@
 //! The answer file of installers that read a debconf preseed (Debian installation guide, appendix B).
 
-mod disks;
-mod network;
-
 use std::fmt::Write;
 
-use super::{AnswerFile, Parts, Target, heading, quote, steps};
+use lastmile_formats::quote;
+
+use super::{AnswerFile, Parts, Target, heading, steps};
 use crate::{
-    Fault,
-    answers::{
-        AtEnd, Resolution, Sudo,
-        resolved::{LinkKind, Resolved, Source},
+    base::Fault,
+    decide::answers::{LinkKind, Resolution, Resolved, Source},
+    model::{
+        answers::{AtEnd, Sudo},
+        install::ReportStage,
     },
-    install::ReportStage,
 };
+
+mod disks;
+mod network;
 
 /// Writes the file. Every value was checked to be one line.
 pub(super) fn write(
@@ -157,7 +159,7 @@ fn accounts(file: &mut File, settings: &Resolved, target: &Target<'_>) {
     file.set("passwd/user-default-groups", "string", "");
 }
 
-fn groups(user: &crate::answers::resolved::Account) -> Vec<String> {
+fn groups(user: &crate::decide::answers::Account) -> Vec<String> {
     let mut groups = user.groups.clone();
     if user.sudo == Sudo::Password {
         groups.push("sudo".into());

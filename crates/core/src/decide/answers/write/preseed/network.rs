@@ -2,8 +2,9 @@
 
 use std::fmt::Write;
 
-use super::super::quote;
-use crate::answers::resolved::{Addressing, Link, LinkKind, Resolved};
+use lastmile_formats::quote;
+
+use crate::decide::answers::{Addressing, Link, LinkKind, Resolved};
 
 /// The network of the installed system (interfaces(5)). The name of a NIC is found by its address, on the machine.
 pub(super) fn interfaces(script: &mut String, settings: &Resolved) {

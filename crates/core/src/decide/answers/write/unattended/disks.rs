@@ -1,9 +1,9 @@
 //! How set-up divides disks.
 
 use super::document::Document;
-use crate::answers::{
-    BootMode, Size,
-    resolved::{Disks, EFI_MIB, Mount},
+use crate::{
+    decide::answers::{Disks, Mount, resolved::EFI_MIB},
+    model::answers::{BootMode, Size},
 };
 
 /// Divides the disks; gives disk and partition of the system.

@@ -1,12 +1,13 @@
 //! The XML document, being written.
 
+use lastmile_formats::{cpu::Cpu, quote};
 use quick_xml::{
     Writer,
     events::{BytesDecl, BytesText, Event},
 };
 
-use super::{super::quote, names};
-use crate::{answers::resolved::Resolved, image::recognise::Cpu};
+use super::names;
+use crate::decide::answers::Resolved;
 
 /// The document, being written with two blanks a level.
 pub(super) struct Document {
@@ -56,11 +57,13 @@ impl Document {
         self.close(name);
     }
 
-    /// An address in a numbered list.
-    pub(super) fn address(&mut self, number: usize, text: &str) {
-        self.open("IpAddress", &[("wcm:action", "add"), ("wcm:keyValue", &number.to_string())]);
-        let _ = self.writer.write_event(Event::Text(BytesText::new(text)));
-        self.close("IpAddress");
+    /// Addresses as a numbered list.
+    pub(super) fn addresses(&mut self, all: &[impl ToString]) {
+        for (number, address) in (1..).zip(all) {
+            self.open("IpAddress", &[("wcm:action", "add"), ("wcm:keyValue", &i32::to_string(&number))]);
+            let _ = self.writer.write_event(Event::Text(BytesText::new(&address.to_string())));
+            self.close("IpAddress");
+        }
     }
 
     /// An item of a list: set-up adds it to what is there.

@@ -1,23 +1,27 @@
 //! The answer file of set-ups that read an XML file for unattended installation (its passes and components as their
 //! reference documents them).
 
-mod disks;
-mod document;
-mod names;
-mod setup;
+use std::net::Ipv4Addr;
 
 use document::Document;
+use ipnet::Ipv4Net;
+use lastmile_formats::cpu::Cpu;
 use quick_xml::events::Event;
 
 use super::{AnswerFile, Parts, Target, heading};
 use crate::{
-    Fault,
-    answers::{
-        Firewall, Resolution, Size, Sudo,
-        resolved::{Addressing, LinkKind, Resolved},
+    base::Fault,
+    decide::answers::{Addressing, Link, LinkKind, Resolution, Resolved},
+    model::{
+        answers::{Firewall, Size, Sudo},
+        image::Family,
     },
-    image::{Family, recognise::Cpu},
 };
+
+mod disks;
+mod document;
+mod names;
+mod setup;
 
 /// What this format cannot say for reasons of its own: names that it has no word for.
 pub(super) fn faults(settings: &Resolved) -> Vec<Fault> {
@@ -76,7 +80,7 @@ pub(super) fn write(
     target: &Target<'_>,
     parts: &Parts,
 ) -> Result<Vec<AnswerFile>, Fault> {
-    for name in crate::answers::fragments::places(Family::UnattendedXml) {
+    for name in crate::model::answers::places(Family::UnattendedXml) {
         check_xml(parts, name)?;
     }
     let settings = &resolution.settings;
@@ -108,7 +112,7 @@ fn check_xml(parts: &Parts, name: &str) -> Result<(), Fault> {
                 let offset = usize::try_from(reader.error_position()).unwrap_or_default();
                 let head = "<x xmlns:wcm=\"x\">".len();
                 let (line, column) =
-                    crate::answers::fragments::position(parts.at(name), offset.saturating_sub(head));
+                    crate::model::answers::position(parts.at(name), offset.saturating_sub(head));
                 let mend = "Write whole <component> elements, with every one closed.";
                 return Err(parts.fault(name, line, column, &error.to_string(), mend));
             }
@@ -150,32 +154,9 @@ fn windows_pe(document: &mut Document, settings: &Resolved) {
 
 fn specialize(document: &mut Document, settings: &Resolved, target: &Target<'_>) {
     if let Some(firewall) = settings.security.firewall {
-        let on = if firewall == Firewall::On { "true" } else { "false" };
-        document.component("Networking-MPSSVC-Svc", |d| {
-            for profile in [
-                "DomainProfile_EnableFirewall",
-                "PrivateProfile_EnableFirewall",
-                "PublicProfile_EnableFirewall",
-            ] {
-                d.leaf(profile, on);
-            }
-        });
+        document.component("Networking-MPSSVC-Svc", |d| set_firewall(d, firewall));
     }
-    document.component("Microsoft-Windows-Deployment", |d| {
-        d.group("RunSynchronous", |d| {
-            d.item("RunSynchronousCommand", |d| {
-                d.leaf("Order", "1");
-                d.leaf("Description", "Last steps");
-                let url = target.file_url("setup.ps1");
-                d.leaf(
-                    "Path",
-                    &format!(
-                        "powershell.exe -NoProfile -ExecutionPolicy Bypass -Command \"irm {url} | iex\""
-                    ),
-                );
-            });
-        });
-    });
+    document.component("Microsoft-Windows-Deployment", |d| run_last_steps(d, target));
     document.component("Microsoft-Windows-Shell-Setup", |d| {
         d.leaf("ComputerName", &settings.host_name);
         if let Some(key) = &settings.product_key {
@@ -183,81 +164,105 @@ fn specialize(document: &mut Document, settings: &Resolved, target: &Target<'_>)
         }
         d.leaf("TimeZone", names::time_zone(&settings.time_zone).unwrap_or_default());
     });
-    let said: Vec<_> = settings
-        .links
-        .iter()
-        .filter_map(|link| match (&link.kind, &link.addressing) {
-            (LinkKind::Mac(mac), Addressing::Fixed(nets)) => {
-                Some((mac.dashed().to_uppercase(), nets.as_slice(), link.router))
-            }
-            (LinkKind::Mac(mac), Addressing::Dhcp) if !link.boots => {
-                Some((mac.dashed().to_uppercase(), [].as_slice(), None))
-            }
-            _ => None,
-        })
-        .collect();
-    if !said.is_empty() {
+    let set: Vec<_> = settings.links.iter().filter_map(InterfaceAddresses::of).collect();
+    if !set.is_empty() {
         document.component("Microsoft-Windows-TCPIP", |d| {
-            d.group("Interfaces", |d| {
-                for (mac, nets, router) in &said {
-                    d.item("Interface", |d| {
-                        let by_dhcp = if nets.is_empty() { "true" } else { "false" };
-                        d.group("Ipv4Settings", |d| d.leaf("DhcpEnabled", by_dhcp));
-                        d.leaf("Identifier", mac);
-                        if nets.is_empty() {
-                            return;
-                        }
-                        d.group("UnicastIpAddresses", |d| {
-                            for (index, net) in nets.iter().enumerate() {
-                                d.address(index + 1, &net.to_string());
-                            }
-                        });
-                        if let Some(router) = router {
-                            d.group("Routes", |d| {
-                                d.item("Route", |d| {
-                                    d.leaf("Identifier", "0");
-                                    d.leaf("NextHopAddress", &router.to_string());
-                                    d.leaf("Prefix", "0.0.0.0/0");
-                                });
-                            });
-                        }
-                    });
-                }
-            });
+            d.group("Interfaces", |d| set.iter().for_each(|interface| interface.write(d)));
         });
     }
-    let named: Vec<String> = settings
-        .links
-        .iter()
-        .filter_map(|link| match &link.kind {
-            LinkKind::Mac(mac) if link.addressing != Addressing::None => Some(mac.dashed().to_uppercase()),
-            _ => None,
-        })
-        .collect();
-    let domain = settings.domain.as_ref().filter(|domain| !domain.is_empty());
-    let has_servers = !settings.dns.is_empty() && !named.is_empty();
-    if domain.is_some() || has_servers {
-        document.component("Microsoft-Windows-DNS-Client", |d| {
-            if let Some(domain) = domain {
-                d.leaf("DNSDomain", domain);
-            }
-            if !has_servers {
+    set_name_servers(document, settings);
+}
+
+fn set_firewall(document: &mut Document, firewall: Firewall) {
+    let on = if firewall == Firewall::On { "true" } else { "false" };
+    for profile in ["Domain", "Private", "Public"] {
+        document.leaf(&format!("{profile}Profile_EnableFirewall"), on);
+    }
+}
+
+/// Has the script fetched and run that makes the system its own.
+fn run_last_steps(document: &mut Document, target: &Target<'_>) {
+    let url = target.file_url("setup.ps1");
+    document.group("RunSynchronous", |d| {
+        d.item("RunSynchronousCommand", |d| {
+            d.leaf("Order", "1");
+            d.leaf("Description", "Last steps");
+            let run =
+                format!("powershell.exe -NoProfile -ExecutionPolicy Bypass -Command \"irm {url} | iex\"");
+            d.leaf("Path", &run);
+        });
+    });
+}
+
+/// What is set of an interface that is known by its MAC address: fixed addresses, or DHCP where none are given.
+struct InterfaceAddresses<'a> {
+    mac: String,
+    fixed: &'a [Ipv4Net],
+    router: Option<Ipv4Addr>,
+}
+
+impl<'a> InterfaceAddresses<'a> {
+    /// `None` where set-up is left to what it does by itself.
+    fn of(link: &'a Link) -> Option<Self> {
+        let LinkKind::Mac(mac) = &link.kind else { return None };
+        let (fixed, router) = match &link.addressing {
+            Addressing::Fixed(nets) => (nets.as_slice(), link.router),
+            Addressing::Dhcp if !link.boots => ([].as_slice(), None),
+            Addressing::Dhcp | Addressing::None => return None,
+        };
+        Some(Self { mac: mac.dashed().to_uppercase(), fixed, router })
+    }
+
+    fn write(&self, document: &mut Document) {
+        document.item("Interface", |d| {
+            let by_dhcp = if self.fixed.is_empty() { "true" } else { "false" };
+            d.group("Ipv4Settings", |d| d.leaf("DhcpEnabled", by_dhcp));
+            d.leaf("Identifier", &self.mac);
+            if self.fixed.is_empty() {
                 return;
             }
-            d.group("Interfaces", |d| {
-                for mac in &named {
-                    d.item("Interface", |d| {
-                        d.group("DNSServerSearchOrder", |d| {
-                            for (index, server) in settings.dns.iter().enumerate() {
-                                d.address(index + 1, &server.to_string());
-                            }
-                        });
-                        d.leaf("Identifier", mac);
+            d.group("UnicastIpAddresses", |d| d.addresses(self.fixed));
+            if let Some(router) = self.router {
+                d.group("Routes", |d| {
+                    d.item("Route", |d| {
+                        d.leaf("Identifier", "0");
+                        d.leaf("NextHopAddress", &router.to_string());
+                        d.leaf("Prefix", "0.0.0.0/0");
                     });
-                }
-            });
+                });
+            }
         });
     }
+}
+
+/// The domain, and the name servers of each interface that is known by its MAC address.
+fn set_name_servers(document: &mut Document, settings: &Resolved) {
+    let named = |link: &Link| match &link.kind {
+        LinkKind::Mac(mac) if link.addressing != Addressing::None => Some(mac.dashed().to_uppercase()),
+        _ => None,
+    };
+    let named: Vec<String> = settings.links.iter().filter_map(named).collect();
+    let domain = settings.domain.as_ref().filter(|domain| !domain.is_empty());
+    let has_servers = !settings.dns.is_empty() && !named.is_empty();
+    if domain.is_none() && !has_servers {
+        return;
+    }
+    document.component("Microsoft-Windows-DNS-Client", |d| {
+        if let Some(domain) = domain {
+            d.leaf("DNSDomain", domain);
+        }
+        if !has_servers {
+            return;
+        }
+        d.group("Interfaces", |d| {
+            for mac in &named {
+                d.item("Interface", |d| {
+                    d.group("DNSServerSearchOrder", |d| d.addresses(&settings.dns));
+                    d.leaf("Identifier", mac);
+                });
+            }
+        });
+    });
 }
 
 fn oobe_system(document: &mut Document, settings: &Resolved, target: &Target<'_>) {

@@ -4,8 +4,8 @@ use std::fmt::Write;
 
 use super::super::Target;
 use crate::{
-    answers::{AtEnd, resolved::Resolved},
-    install::ReportStage,
+    decide::answers::Resolved,
+    model::{answers::AtEnd, install::ReportStage},
 };
 
 /// A PowerShell string in single quotes, which nothing within ends but a single quote (typographic ones count as such).

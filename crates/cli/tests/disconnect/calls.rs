@@ -1,0 +1,260 @@
+//! Every call that changes something, and how it is sent.
+
+use std::{
+    io::{Read, Write},
+    net::TcpStream,
+    process::Command,
+    sync::LazyLock,
+    time::Duration,
+};
+
+use lastmile_core::model::image::Sha256;
+use serde_json::{Value, json};
+
+use crate::support::need;
+
+/// One call that changes something.
+pub(crate) struct Call {
+    pub(crate) method: &'static str,
+    /// As the document has it.
+    pub(crate) template: &'static str,
+    pub(crate) path: String,
+    pub(crate) content_type: &'static str,
+    pub(crate) body: Vec<u8>,
+    pub(crate) further: String,
+}
+
+pub(crate) fn call(
+    method: &'static str,
+    template: &'static str,
+    keys: &[(&str, String)],
+    body: &Value,
+) -> Call {
+    let mut path = template.to_owned();
+    for (key, value) in keys {
+        path = path.replace(&format!("{{{key}}}"), value);
+    }
+    let body = if body.is_null() { Vec::new() } else { body.to_string().into_bytes() };
+    Call { method, template, path, content_type: "application/json", body, further: String::new() }
+}
+
+fn file(path: &str, content: &[u8]) -> Value {
+    json!({ "path": path, "size": content.len(), "sha256": Sha256::of(content).to_string() })
+}
+
+/// Content that an image or a loader of that number is made of.
+fn content(number: usize) -> Vec<u8> {
+    format!("content {number}").into_bytes()
+}
+
+/// The loader that Debian's package `ipxe` brings, and a package file with it.
+pub(crate) const PACKAGED: &str = "script-bios";
+pub(crate) static PACKAGE: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let folder = tempfile::tempdir().unwrap();
+    let loaders = folder.path().join("usr/lib/ipxe");
+    std::fs::create_dir_all(&loaders).unwrap();
+    std::fs::create_dir(folder.path().join("DEBIAN")).unwrap();
+    std::fs::copy(need("/usr/lib/ipxe/undionly.kpxe", "ipxe"), loaders.join("undionly.kpxe")).unwrap();
+    let control = "Package: quay-loader\nVersion: 1\nArchitecture: all\nMaintainer: Quay <quay@gannet.example>\n\
+                   Description: a loader\n";
+    std::fs::write(folder.path().join("DEBIAN/control"), control).unwrap();
+    let file = folder.path().join("quay.deb");
+    let build = Command::new(need("/usr/bin/dpkg-deb", "dpkg"))
+        .args(["--build", "-Znone"])
+        .args([folder.path(), &file])
+        .output()
+        .unwrap();
+    assert!(build.status.success(), "{build:?}");
+    std::fs::read(file).unwrap()
+});
+
+/// Every call that changes something, the `turn`th time, about a few things that all of them fight for.
+pub(crate) fn calls(turn: usize) -> Vec<Call> {
+    let (few, one) = (turn % 7, turn % 3);
+    let name = |what: &str| [("name", format!("{what}-{few}"))];
+    let mac = |number: usize| format!("02:00:00:00:{:02x}:{:02x}", number / 256 % 256, number % 256);
+    let machine = |label: &str| json!({ "name": format!("m-{few}"), "macs": [mac(few)], "labels": [label], "facts": { "turn": turn.to_string() } });
+    let subnet = |number: usize| {
+        json!({ "name": format!("s-{number}"), "network": format!("10.1.{number}.0/24"), "relays": ["127.0.0.2"],
+            "pools": [format!("10.1.{number}.50-10.1.{number}.99")], "lease_secs": 600 + turn })
+    };
+    let reserved = format!("10.1.{one}.{}", 10 + few);
+    let image = |number: usize| {
+        json!({ "name": format!("image-{number}"), "kind": "installer", "family": "preseed", "kernel": "linux",
+            "files": [file("linux", &content(turn % 5))] })
+    };
+    let arm = json!({ "machine": format!("m-{few}"), "image": "tidewrack-12", "answers": "quay-server" });
+    let number = |number: usize| [("number", number.to_string())];
+    let numbers = json!({ "numbers": [1 + turn % 40, 2 + turn % 40] });
+    let bytes = content(turn % 5);
+    let packaged = [("name", PACKAGED.to_owned())];
+    let upload = json!({ "name": format!("u-{few}"), "size": 4, "modified": "now" });
+    vec![
+        call("post", "/machines", &[], &machine("kiosk")),
+        call("put", "/machines/{name}", &name("m"), &machine("gate")),
+        call("post", "/installs", &[], &arm),
+        call(
+            "post",
+            "/installs/several",
+            &[],
+            &json!({ "machines": [format!("m-{few}"), format!("m-{}", (few + 1) % 7)], "image": "tidewrack-12",
+                "answers": "quay-server" }),
+        ),
+        call("post", "/installs/{number}/cancel", &number(1 + turn % 60), &Value::Null),
+        call("post", "/installs/{number}/retry", &number(1 + turn % 60), &Value::Null),
+        call("post", "/installs/{number}/answer", &number(1 + turn % 60), &json!({ "asked": {} })),
+        call("post", "/installs/retry", &[], &numbers),
+        call("post", "/installs/cancel", &[], &numbers),
+        call("delete", "/machines/{name}", &name("m"), &Value::Null),
+        call("post", "/subnets", &[], &subnet(one)),
+        call("put", "/subnets/{name}", &[("name", format!("s-{one}"))], &subnet(one)),
+        call(
+            "post",
+            "/subnets/{name}/reservations",
+            &[("name", format!("s-{one}"))],
+            &json!({ "address": reserved, "client": mac(few) }),
+        ),
+        call(
+            "delete",
+            "/subnets/{name}/reservations/{address}",
+            &[("name", format!("s-{one}")), ("address", reserved)],
+            &Value::Null,
+        ),
+        call(
+            "delete",
+            "/subnets/{name}/leases/{address}",
+            &[("name", format!("s-{one}")), ("address", format!("10.1.{one}.50"))],
+            &Value::Null,
+        ),
+        call("delete", "/subnets/{name}", &[("name", format!("s-{one}"))], &Value::Null),
+        Call {
+            content_type: "application/octet-stream",
+            body: bytes.clone(),
+            ..call("put", "/content/{sha256}", &[("sha256", Sha256::of(&bytes).to_string())], &Value::Null)
+        },
+        call("post", "/uploads", &[], &upload),
+        Call {
+            content_type: "application/octet-stream",
+            body: b"abcd".to_vec(),
+            further: "Upload-Offset: 0\r\n".into(),
+            ..call("patch", "/uploads/{id}", &[("id", turn.to_string())], &Value::Null)
+        },
+        call("delete", "/uploads/{id}", &[("id", turn.to_string())], &Value::Null),
+        call(
+            "post",
+            "/loaders",
+            &[],
+            &json!({ "name": format!("loader-{few}"), "architecture": "uefi-x64", "class": format!("class-{few}"),
+                "boot_file": "boot.efi", "files": [file("boot.efi", &bytes)] }),
+        ),
+        call("post", "/loaders/packaged/{name}", &packaged, &Value::Null),
+        call("delete", "/loaders/{name}", &packaged, &Value::Null),
+        call(
+            "post",
+            "/packages/loaders/{name}",
+            &packaged,
+            &json!({ "packages": [file("quay.deb", &PACKAGE)] }),
+        ),
+        call("delete", "/loaders/{name}", &packaged, &Value::Null),
+        call("delete", "/loaders/{name}", &name("loader"), &Value::Null),
+        call("post", "/images", &[], &image(one)),
+        call(
+            "put",
+            "/images/{name}/title",
+            &[("name", format!("image-{one}"))],
+            &json!({ "title": format!("Title {turn}") }),
+        ),
+        call(
+            "put",
+            "/images/{name}/current",
+            &[("name", format!("image-{one}"))],
+            &json!({ "number": 1 + few }),
+        ),
+        call(
+            "post",
+            "/images/{name}/revisions/{number}/retire",
+            &[("name", format!("image-{one}")), ("number", (1 + few).to_string())],
+            &Value::Null,
+        ),
+        call(
+            "post",
+            "/images/{name}/revisions/{number}/restore",
+            &[("name", format!("image-{one}")), ("number", (1 + few).to_string())],
+            &Value::Null,
+        ),
+        call(
+            "post",
+            "/images/{name}/revisions/{number}/verify",
+            &[("name", format!("image-{one}")), ("number", (1 + few).to_string())],
+            &Value::Null,
+        ),
+        call(
+            "delete",
+            "/images/{name}/revisions/{number}",
+            &[("name", format!("image-{one}")), ("number", (1 + few).to_string())],
+            &Value::Null,
+        ),
+        call("delete", "/images/{name}", &[("name", format!("image-{one}"))], &Value::Null),
+        call(
+            "put",
+            "/menus/{name}",
+            &name("menu"),
+            &json!({ "title": format!("Turn {turn}"), "entries": [
+                { "key": "disk", "title": "Local disk", "action": "local-disk" }] }),
+        ),
+        call("delete", "/menus/{name}", &name("menu"), &Value::Null),
+        call("put", "/labels/{name}", &name("label"), &json!({ "parameters": [format!("turn={turn}")] })),
+        call("delete", "/labels/{name}", &name("label"), &Value::Null),
+        call("put", "/settings", &[], &json!({ "verify_hours": turn % 100 })),
+        call(
+            "put",
+            "/answers/{name}",
+            &name("answers"),
+            &json!({ "locale": "en_GB.UTF-8", "keyboard": "gb" }),
+        ),
+        call("delete", "/answers/{name}", &name("answers"), &Value::Null),
+        call(
+            "post",
+            "/naming",
+            &[],
+            &json!({ "machines": [format!("m-{few}")], "name": format!("m-{}", (few + one) % 7) }),
+        ),
+        call(
+            "put",
+            "/handovers/{name}",
+            &name("handover"),
+            &json!({ "url": format!("http://127.0.0.1:9/{turn}") }),
+        ),
+        call("post", "/handovers/{name}/trial", &name("handover"), &Value::Null),
+        call("post", "/deliveries/{number}/send", &number(1 + few), &Value::Null),
+        call("post", "/deliveries/{number}/give-up", &number(1 + few), &Value::Null),
+        call("delete", "/handovers/{name}", &name("handover"), &Value::Null),
+    ]
+}
+
+impl Call {
+    /// Sends it; the connection is the caller's to read or to close.
+    pub(crate) fn send(&self, port: u16) -> std::io::Result<TcpStream> {
+        let mut stream = TcpStream::connect(("127.0.0.1", port))?;
+        let head = format!(
+            "{} /api/v1{} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nContent-Type: {}\r\nContent-Length: {}\r\n{}Connection: \
+             close\r\n\r\n",
+            self.method.to_uppercase(),
+            self.path,
+            self.content_type,
+            self.body.len(),
+            self.further
+        );
+        stream.write_all(&[head.as_bytes(), &self.body].concat())?;
+        Ok(stream)
+    }
+
+    /// Sends it and waits for the answer's status.
+    pub(crate) fn status(&self, port: u16) -> Option<u16> {
+        let mut stream = self.send(port).ok()?;
+        stream.set_read_timeout(Some(Duration::from_secs(20))).ok()?;
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).ok()?;
+        answer.split(' ').nth(1)?.parse().ok()
+    }
+}

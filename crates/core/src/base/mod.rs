@@ -1,0 +1,12 @@
+//! What everything else is written with: names, identities, faults, address ranges, texts with values in them.
+//!
+//! Nothing here knows what a machine or a subnet is.
+
+mod fault;
+mod id;
+pub mod name;
+pub mod range;
+pub mod template;
+
+pub use fault::{Fault, Faults};
+pub use id::Id;

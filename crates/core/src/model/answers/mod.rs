@@ -1,0 +1,21 @@
+//! OS-neutral install settings, of which there are layers, and the secrets in them.
+
+pub(crate) mod fragments;
+mod layer;
+mod password;
+mod secret;
+mod settings;
+mod version;
+
+pub(crate) use fragments::{places, position};
+pub use layer::{Layer, Scope};
+pub use password::{CryptHash, Keeping, Password, PasswordError, PasswordInput, PasswordShown, SALT_BYTES};
+pub use secret::{DoesNotOpen, KEY_BYTES, NONCE_BYTES, SealKey, Sealed};
+pub use settings::{
+    Ask, AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Firewall, Format, Interface, Keyboard, Layout,
+    MandatoryAccess, Network, NotKeyboard, Question, Repository, Root, Security, Settings, Size, Software,
+    Storage, Sudo, User, Volume, take_answers,
+};
+pub use version::AnswersVersion;
+#[cfg(test)]
+pub(crate) use version::tests::quay_server;

@@ -1,0 +1,20 @@
+//! The entities as values, and what is true of one of them alone.
+//!
+//! Nothing here looks another entity up: whatever needs the snapshot is in [`decide`](crate::decide).
+
+pub mod answers;
+pub mod handover;
+pub mod image;
+pub mod install;
+pub mod label;
+pub mod lease;
+pub mod loader;
+pub mod machine;
+pub mod menu;
+pub mod option;
+pub mod parameter;
+pub mod reservation;
+pub mod service;
+pub mod settings;
+pub mod subnet;
+pub mod values;

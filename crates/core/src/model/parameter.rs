@@ -1,0 +1,89 @@
+//! A kernel parameter, and where it comes from.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::{base::Fault, model::values::Values};
+
+/// Where a parameter comes from, in the order in which they are merged.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum Origin {
+    /// What the installer's family needs to find its answers.
+    Family,
+    /// The image's revision.
+    Image,
+    /// The answers.
+    Answers,
+    /// A label of the machine, by name.
+    Label(String),
+    /// The machine itself.
+    Machine,
+    /// The menu's entry.
+    Entry,
+}
+
+impl fmt::Display for Origin {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Family => f.write_str("installer family"),
+            Self::Image => f.write_str("image"),
+            Self::Answers => f.write_str("answers"),
+            Self::Label(name) => write!(f, "label {name}"),
+            Self::Machine => f.write_str("machine"),
+            Self::Entry => f.write_str("menu entry"),
+        }
+    }
+}
+
+/// One word of the result.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Parameter {
+    /// The word.
+    pub word: String,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// The words of earlier levels that it takes the place of.
+    pub replaces: Vec<String>,
+}
+
+/// Checks a parameter before it is saved.
+///
+/// # Errors
+/// What is wrong with it; the place is left to the caller.
+pub fn check_parameter(word: &str) -> Result<(), Fault> {
+    if word.is_empty() || word.chars().any(char::is_control) {
+        return Err(Fault {
+            place: String::new(),
+            what: "empty, or with control characters".into(),
+            mend: "Give each kernel parameter as one word on one line.".into(),
+        });
+    }
+    let filled = Values::example().fill(word).map_err(|error| error.fault())?;
+    if filled.trim().is_empty() || filled.trim().contains(char::is_whitespace) {
+        return Err(Fault {
+            place: String::new(),
+            what: format!("'{word}' is not one word"),
+            mend: "Give each word as a parameter of its own: loaders disagree about blanks in one.".into(),
+        });
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_cannot_be_filled_is_refused() {
+        assert!(check_parameter("ip={{ address }}").is_ok() && check_parameter("---").is_ok());
+        for bad in
+            ["", "a\nb", "ip={{ addres }}", "{{", "quiet splash", "{{ 'a b' }}", "{% if false %}x{% endif %}"]
+        {
+            assert!(check_parameter(bad).is_err(), "{bad}");
+        }
+    }
+}
