@@ -3,9 +3,11 @@ import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { answer, api, type AnswersView, done, type SettingsDraft } from "../api/client";
+import { type AnswersView, api, basedOn, done, type Edited, edited, type SettingsDraft } from "../api/client";
+import { Conflict } from "../parts/Conflict";
 import { Faults, Refusal } from "../parts/Faults";
 import { Loading } from "../parts/States";
+import { useDraft } from "../parts/useDraft";
 import { File } from "./File";
 import { RawSettings } from "./RawSettings";
 import { SettingsForm } from "./SettingsForm";
@@ -36,9 +38,10 @@ function originOf(name: string): string {
 
 const VIEWS = ["Form", "Raw", "Versions"] as const;
 
-function Editor({ name, saved }: { name: string; saved: AnswersView | undefined }) {
-  const before = (saved?.settings ?? {}) as SettingsDraft;
-  const [draft, setDraft] = useState<SettingsDraft>(before);
+const draftOf = (saved: AnswersView | undefined) => (saved?.settings ?? {}) as SettingsDraft;
+
+function Editor({ name, saved }: { name: string; saved: Edited<AnswersView> | undefined }) {
+  const { draft, setDraft, isChanged, headers, take } = useDraft(saved, draftOf);
   const [looking, setLooking] = useState<Looking>({ machine: "", image: "" });
   const [view, setView] = useState<(typeof VIEWS)[number]>("Form");
   const preview = useAnswersPreview(name, draft, looking);
@@ -46,21 +49,23 @@ function Editor({ name, saved }: { name: string; saved: AnswersView | undefined 
   const queries = useQueryClient();
   const go = useNavigate();
   const save = useMutation({
-    mutationFn: async () => answer(await api.PUT("/api/v1/answers/{name}", { params: { path: { name } }, body: draft })),
+    mutationFn: async (etag?: string) => {
+      const params = { path: { name } };
+      return edited(await api.PUT("/api/v1/answers/{name}", { params, headers: headers(etag), body: draft }));
+    },
     onSuccess: async (version) => {
       // Passwords are kept as hashes now: none of them stays in the page.
-      setDraft(version.settings);
+      take(version);
       await queries.invalidateQueries();
     },
   });
   const remove = useMutation({
     mutationFn: async () => {
-      done(await api.DELETE("/api/v1/answers/{name}", { params: { path: { name } } }));
+      done(await api.DELETE("/api/v1/answers/{name}", { params: { path: { name } }, headers: basedOn(saved?.etag) }));
     },
     onSuccess: () => go("/answers"),
     onSettled: () => queries.invalidateQueries(),
   });
-  const isChanged = JSON.stringify(draft) !== JSON.stringify(before);
   const faults = preview.data?.faults ?? [];
   const form = {
     draft,
@@ -80,7 +85,7 @@ function Editor({ name, saved }: { name: string; saved: AnswersView | undefined 
           className="btn btn-primary btn-sm"
           disabled={save.isPending || (saved !== undefined && !isChanged)}
           onClick={() => {
-            save.mutate();
+            save.mutate(undefined);
           }}
         >
           {saved ? `Save as v${saved.version + 1}` : "Save"}
@@ -118,6 +123,14 @@ function Editor({ name, saved }: { name: string; saved: AnswersView | undefined 
       </div>
       <Refusal error={remove.error} title="It was not taken out of use." />
       <Refusal error={save.error} />
+      <Conflict
+        save={save}
+        theirs={() => {
+          if (saved) {
+            take(saved);
+          }
+        }}
+      />
       {view === "Versions" && saved ? (
         <Versions name={name} current={saved.version} />
       ) : (

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
-import { answer, api, type SettingsDraft } from "../api/client";
+import { answer, api, edited, type SettingsDraft } from "../api/client";
 import { useRested } from "../parts/rested";
 
 /** All answers and other layers. */
@@ -23,7 +23,7 @@ export function useAnswers(name: string) {
   return useQuery({
     queryKey: ["answers", name],
     retry: false,
-    queryFn: async () => answer(await api.GET("/api/v1/answers/{name}", { params: { path: { name } } })),
+    queryFn: async () => edited(await api.GET("/api/v1/answers/{name}", { params: { path: { name } } })),
   });
 }
 

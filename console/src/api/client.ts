@@ -45,6 +45,8 @@ export type MenuDraft = Schemas["MenuDraft"];
 export type EntryDraft = Schemas["EntryDraft"];
 export type ActionDraft = Schemas["ActionDraft"];
 export type MenuPreview = Schemas["MenuPreview"];
+export type LabelView = Schemas["LabelView"];
+export type SiteSettings = Schemas["SiteSettings"];
 export type Language = Schemas["Language"];
 export type Parameter = Schemas["Parameter"];
 export type SettingsDraft = Schemas["Settings_PasswordInput"];
@@ -78,6 +80,24 @@ export class CallError extends Error {
 /** What is wrong with an input that was refused; nothing where a call failed for another reason. */
 export function faultsOf(error: Error | null): Fault[] {
   return error instanceof CallError ? (error.problem?.faults ?? []) : [];
+}
+
+/** What was read of one thing, with which saved form of it this is. */
+export type Edited<T> = T & { etag: string };
+
+/** The answer of a call about one thing that people change, with its ETag. */
+export function edited<T extends object>(result: { data?: T; error?: unknown; response: Response }): Edited<T> {
+  return { ...answer(result), etag: result.response.headers.get("etag") ?? "" };
+}
+
+/** The header by which the service refuses a change of what somebody else has changed since. */
+export function basedOn(etag: string | undefined): { "If-Match"?: string } {
+  return etag ? { "If-Match": etag } : {};
+}
+
+/** That somebody else has saved meanwhile; nothing where a call failed for another reason. */
+export function conflictOf(error: Error | null): Problem | undefined {
+  return error instanceof CallError && error.problem?.status === 412 ? error.problem : undefined;
 }
 
 /** Throws the error of a call that gives no content, if it has one. */

@@ -97,6 +97,28 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
     case "gone":
       later("machines");
       break;
+    case "subnet":
+      later("subnet", event.name);
+      later("picture", event.name);
+      later("reservations", event.name);
+      later("subnets");
+      break;
+    case "loader":
+      later("loaders");
+      break;
+    case "menu":
+      later("menu", event.name);
+      later("menus");
+      break;
+    case "label":
+      later("labels");
+      break;
+    case "settings":
+      later("settings");
+      break;
+    case "answers":
+      later("answers");
+      break;
     case "image":
       later("image", event.name);
       later("images");

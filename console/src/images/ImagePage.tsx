@@ -1,8 +1,8 @@
 import { ArrowLeft } from "lucide-react";
-import { useState } from "react";
 import { Link, useParams } from "react-router";
 
-import type { ImageDetail, RevisionRow } from "../api/client";
+import type { Edited, ImageDetail, RevisionRow } from "../api/client";
+import { Conflict } from "../parts/Conflict";
 import { Refusal } from "../parts/Faults";
 import { Pairs } from "../parts/Pairs";
 import { Progress } from "../parts/Progress";
@@ -60,7 +60,7 @@ const FILES: Column<File>[] = [
   },
 ];
 
-function Detail({ image }: { image: ImageDetail }) {
+function Detail({ image }: { image: Edited<ImageDetail> }) {
   const { revision } = image;
   return (
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,28rem)_minmax(0,1fr)]">
@@ -105,12 +105,11 @@ function Detail({ image }: { image: ImageDetail }) {
 }
 
 /** What the person at the machine reads, to be changed in its place. */
-function Title({ image }: { image: ImageDetail }) {
-  const change = useTitle(image.name);
-  const [title, setTitle] = useState(image.title);
+function Title({ image }: { image: Edited<ImageDetail> }) {
+  const { draft: title, setDraft: setTitle, isChanged, take, save } = useTitle(image);
   const submit = (event: React.SyntheticEvent) => {
     event.preventDefault();
-    change.mutate(title);
+    save.mutate(undefined);
   };
   return (
     <form onSubmit={submit} className="flex flex-wrap items-center gap-2">
@@ -122,12 +121,18 @@ function Title({ image }: { image: ImageDetail }) {
           setTitle(event.target.value);
         }}
       />
-      {title !== image.title && (
-        <button type="submit" className="btn btn-xs" disabled={change.isPending}>
+      {isChanged && (
+        <button type="submit" className="btn btn-xs" disabled={save.isPending}>
           Save
         </button>
       )}
-      <Refusal error={change.error} />
+      <Refusal error={save.error} />
+      <Conflict
+        save={save}
+        theirs={() => {
+          take(image);
+        }}
+      />
     </form>
   );
 }

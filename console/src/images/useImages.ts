@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { answer, api, done } from "../api/client";
+import { answer, api, done, type Edited, edited, type ImageDetail } from "../api/client";
+import { useDraft } from "../parts/useDraft";
 
 /** All images. */
 export function useImages() {
@@ -12,7 +13,7 @@ export function useImage(name: string) {
   const params = { params: { path: { name } } };
   return useQuery({
     queryKey: ["image", name],
-    queryFn: async () => answer(await api.GET("/api/v1/images/{name}", params)),
+    queryFn: async () => edited(await api.GET("/api/v1/images/{name}", params)),
   });
 }
 
@@ -23,13 +24,20 @@ export function useWork() {
 }
 
 /** Changes what the person at the machine reads of an image. */
-export function useTitle(name: string) {
+export function useTitle(image: Edited<ImageDetail>) {
   const queries = useQueryClient();
-  return useMutation({
-    mutationFn: async (title: string) =>
-      answer(await api.PUT("/api/v1/images/{name}/title", { params: { path: { name } }, body: { title } })),
-    onSettled: () => queries.invalidateQueries(),
+  const draft = useDraft<ImageDetail, string>(image, (saved) => saved?.title ?? "");
+  const save = useMutation({
+    mutationFn: async (etag?: string) => {
+      const [params, body] = [{ path: { name: image.name } }, { title: draft.draft }];
+      return edited(await api.PUT("/api/v1/images/{name}/title", { params, headers: draft.headers(etag), body }));
+    },
+    onSuccess: async (saved) => {
+      draft.take(saved);
+      await queries.invalidateQueries();
+    },
   });
+  return { ...draft, save };
 }
 
 export type Deed = "current" | "retire" | "restore" | "verify" | "remove";

@@ -1,10 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { answer, api, done, type FoundLoader, type LoaderView } from "../api/client";
+import { answer, api, done, type LoaderView } from "../api/client";
 import { Refusal } from "../parts/Faults";
 import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
+import { FoundLoaders } from "./FoundLoaders";
+import { PackageFiles } from "./PackageFiles";
 
 const HTTP = { none: "none", "port-80": "port 80", "any-port": "any port" };
 
@@ -70,36 +72,6 @@ export function LoadersPage() {
       ),
     },
   ];
-  const found: Column<FoundLoader>[] = [
-    { name: "Name", value: (loader) => loader.name },
-    { name: "What it is", value: (loader) => loader.facts.program?.value ?? "–" },
-    { name: "Package", show: "hidden lg:table-cell", value: (loader) => loader.package },
-    {
-      name: "Signed by",
-      show: "hidden lg:table-cell",
-      value: (loader) => loader.facts.signers.join(", ") || "nobody",
-    },
-    {
-      name: "",
-      value: (loader) => loader.in_the_way ?? "",
-      cell: (loader) =>
-        loader.in_the_way ? (
-          <span className="text-base-content/70">{loader.in_the_way}</span>
-        ) : (
-          <button
-            type="button"
-            className="btn btn-xs"
-            disabled={add.isPending}
-            aria-label={`Add ${loader.name}`}
-            onClick={() => {
-              add.mutate(loader.name);
-            }}
-          >
-            Add
-          </button>
-        ),
-    },
-  ];
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <h1 className="mb-3 font-semibold">Loaders</h1>
@@ -125,11 +97,12 @@ export function LoadersPage() {
                   syslinux-common.
                 </p>
               ) : (
-                <Table label="Packaged loaders" rows={all} columns={found} keyOf={(loader) => loader.name} />
+                <FoundLoaders label="Packaged loaders" loaders={all} busy={add.isPending} add={add.mutate} />
               )
             }
           </Answered>
         </Section>
+        <PackageFiles />
       </div>
     </div>
   );

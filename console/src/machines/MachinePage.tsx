@@ -1,7 +1,7 @@
 import { ArrowLeft } from "lucide-react";
 import { Link, useParams } from "react-router";
 
-import type { MachineDetail } from "../api/client";
+import type { Edited, MachineDetail } from "../api/client";
 import { Pairs } from "../parts/Pairs";
 import { Parameters } from "../parts/Parameters";
 import { Route } from "../parts/Route";
@@ -36,7 +36,7 @@ function recent(trace: MachineDetail["trace"]) {
   return trace.slice(-SHOWN);
 }
 
-function Detail({ machine }: { machine: MachineDetail }) {
+function Detail({ machine }: { machine: Edited<MachineDetail> }) {
   const now = useNow();
   const installed = machine.installed;
   return (

@@ -1,11 +1,12 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 
-import { answer, api, type MachineDetail } from "../api/client";
+import { api, type Edited, edited, type MachineDetail } from "../api/client";
 import { useAllAnswers } from "../answers/useAnswers";
 import { useImages } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
+import { Conflict } from "../parts/Conflict";
 import { Refusal } from "../parts/Faults";
+import { useDraft } from "../parts/useDraft";
 
 interface Fields {
   standing: string;
@@ -42,14 +43,16 @@ function pair(line: string): [string, string] {
 }
 
 /** Changes what a machine does when no install is armed, and what is known of it. */
-export function MachineSettings({ machine }: { machine: MachineDetail }) {
-  const [fields, setFields] = useState(() => toFields(machine));
+export function MachineSettings({ machine }: { machine: Edited<MachineDetail> }) {
+  const { draft: fields, setDraft: setFields, headers, take, rebase } = useDraft<MachineDetail, Fields>(machine, (saved) =>
+    toFields(saved ?? machine),
+  );
   const images = useImages();
   const menus = useMenus();
   const answers = useAllAnswers();
   const queries = useQueryClient();
   const save = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (etag?: string) => {
       const { standing } = fields;
       const live = standing.startsWith("live:") ? { live: standing.slice("live:".length) } : undefined;
       const body = {
@@ -63,9 +66,13 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
         facts: Object.fromEntries(lines(fields.facts).map(pair)),
         parameters: lines(fields.parameters),
       };
-      return answer(await api.PUT("/api/v1/machines/{name}", { params: { path: { name: machine.name } }, body }));
+      const params = { path: { name: machine.name } };
+      return edited(await api.PUT("/api/v1/machines/{name}", { params, headers: headers(etag), body }));
     },
-    onSuccess: () => queries.invalidateQueries(),
+    onSuccess: async ({ etag }) => {
+      rebase(etag);
+      await queries.invalidateQueries();
+    },
   });
   const set = (part: Partial<Fields>) => {
     setFields({ ...fields, ...part });
@@ -89,7 +96,7 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
       className="space-y-1"
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate();
+        save.mutate(undefined);
       }}
     >
       <label className="block">
@@ -163,6 +170,12 @@ export function MachineSettings({ machine }: { machine: MachineDetail }) {
       {area("facts", "Facts, a line each", "rack=7")}
       {area("parameters", "Kernel parameters, a line each", "ip={{ address }}")}
       <Refusal error={save.error} />
+      <Conflict
+        save={save}
+        theirs={() => {
+          take(machine);
+        }}
+      />
       <div className="flex items-center gap-3">
         <button type="submit" className="btn btn-sm" disabled={save.isPending}>
           Save

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 
-import { answer, api, type MachineRow, type Stage } from "../api/client";
+import { answer, api, edited, type MachineRow, type Stage } from "../api/client";
 
 /** Rows read at once. */
 export const PAGE = 100;
@@ -52,6 +52,6 @@ export function useMachineRows(filter: Filter, from: number, to: number): (index
 export function useMachine(name: string) {
   return useQuery({
     queryKey: ["machine", name],
-    queryFn: async () => answer(await api.GET("/api/v1/machines/{name}", { params: { path: { name } } })),
+    queryFn: async () => edited(await api.GET("/api/v1/machines/{name}", { params: { path: { name } } })),
   });
 }

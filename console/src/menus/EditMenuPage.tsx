@@ -3,9 +3,11 @@ import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { answer, api, done, type MenuDraft, type MenuView } from "../api/client";
+import { api, basedOn, done, type Edited, edited, type MenuDraft, type MenuView } from "../api/client";
+import { Conflict } from "../parts/Conflict";
 import { Refusal } from "../parts/Faults";
 import { Loading } from "../parts/States";
+import { useDraft } from "../parts/useDraft";
 import { newEntry } from "./actions";
 import { Entries } from "./Entries";
 import { Preview } from "./Preview";
@@ -42,23 +44,26 @@ function draftOf(saved: MenuView | undefined): MenuDraft {
   };
 }
 
-function Editor({ name, saved }: { name: string; saved: MenuView | undefined }) {
-  const [draft, setDraft] = useState<MenuDraft>(() => draftOf(saved));
+function Editor({ name, saved }: { name: string; saved: Edited<MenuView> | undefined }) {
+  const { draft, setDraft, headers, take } = useDraft(saved, draftOf);
   const [viewer, setViewer] = useState<Viewer>({ machine: "", architecture: "", language: "" });
   const preview = usePreview(name, draft, viewer);
   const queries = useQueryClient();
   const go = useNavigate();
   const save = useMutation({
-    mutationFn: async () => answer(await api.PUT("/api/v1/menus/{name}", { params: { path: { name } }, body: draft })),
+    mutationFn: async (etag?: string) => {
+      const params = { path: { name } };
+      return edited(await api.PUT("/api/v1/menus/{name}", { params, headers: headers(etag), body: draft }));
+    },
     onSuccess: async (menu) => {
       // Phrases are hashes now: none of them stays in the page.
-      setDraft(draftOf(menu));
+      take(menu);
       await queries.invalidateQueries();
     },
   });
   const remove = useMutation({
     mutationFn: async () => {
-      done(await api.DELETE("/api/v1/menus/{name}", { params: { path: { name } } }));
+      done(await api.DELETE("/api/v1/menus/{name}", { params: { path: { name } }, headers: basedOn(saved?.etag) }));
     },
     onSuccess: () => go("/menus"),
     onSettled: () => queries.invalidateQueries(),
@@ -79,7 +84,7 @@ function Editor({ name, saved }: { name: string; saved: MenuView | undefined }) 
           className="btn btn-primary btn-sm"
           disabled={save.isPending || faults.length > 0}
           onClick={() => {
-            save.mutate();
+            save.mutate(undefined);
           }}
         >
           Save
@@ -101,6 +106,14 @@ function Editor({ name, saved }: { name: string; saved: MenuView | undefined }) 
       </div>
       <Refusal error={remove.error} title="It was not removed." />
       <Refusal error={save.error} />
+      <Conflict
+        save={save}
+        theirs={() => {
+          if (saved) {
+            take(saved);
+          }
+        }}
+      />
       <div className="grid gap-x-8 gap-y-4 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
         <div>
           <Frame draft={draft} set={set} />

@@ -1,19 +1,22 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
-
-import { answer, api, type MenuView } from "../api/client";
+import { answer, api, basedOn, edited, type LabelView, type MenuView } from "../api/client";
+import { Conflict } from "../parts/Conflict";
 import { Refusal } from "../parts/Faults";
 import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
+import { useDraft } from "../parts/useDraft";
 
 /** Which menu the site shows, and what machines of each label have in common. */
 export function Who({ menus }: { menus: MenuView[] }) {
   const labels = useQuery({ queryKey: ["labels"], queryFn: async () => answer(await api.GET("/api/v1/labels")) });
-  const settings = useQuery({ queryKey: ["settings"], queryFn: async () => answer(await api.GET("/api/v1/settings")) });
+  const settings = useQuery({ queryKey: ["settings"], queryFn: async () => edited(await api.GET("/api/v1/settings")) });
   const queries = useQueryClient();
   const save = useMutation({
-    mutationFn: async (menu: string) =>
-      answer(await api.PUT("/api/v1/settings", { body: { ...settings.data, menu: menu || null } })),
+    mutationFn: async ({ menu, overwrites }: { menu: string; overwrites?: string }) => {
+      const { etag, ...now } = settings.data ?? ({ etag: "" });
+      const headers = basedOn(overwrites ?? etag);
+      return answer(await api.PUT("/api/v1/settings", { headers, body: { ...now, menu: menu || null } }));
+    },
     onSettled: () => queries.invalidateQueries(),
   });
   return (
@@ -30,16 +33,27 @@ export function Who({ menus }: { menus: MenuView[] }) {
             none="the one that is built in"
             value={settings.data?.menu ?? ""}
             change={(menu) => {
-              save.mutate(menu);
+              save.mutate({ menu });
             }}
           />
         </div>
         <Refusal error={save.error} />
+        <Conflict
+          save={{
+            ...save,
+            mutate: (overwrites) => {
+              save.mutate({ menu: save.variables?.menu ?? "", overwrites });
+            },
+          }}
+          theirs={() => {
+            void queries.invalidateQueries();
+          }}
+        />
         <Answered query={labels} rows={2}>
           {(all) => (
             <ul className="space-y-2">
               {all.map((label) => (
-                <Label key={label.name + JSON.stringify(label)} label={label} menus={menus} />
+                <Label key={label.name} label={label} menus={menus} />
               ))}
             </ul>
           )}
@@ -49,26 +63,24 @@ export function Who({ menus }: { menus: MenuView[] }) {
   );
 }
 
-interface LabelView {
-  name: string;
-  machines: number;
-  menu?: string | null;
-  parameters: string[];
+function toFields(label: LabelView | undefined) {
+  return { menu: label?.menu ?? "", parameters: label?.parameters.join(" ") ?? "" };
 }
 
 function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
-  const [menu, setMenu] = useState(label.menu ?? "");
-  const [parameters, setParameters] = useState(label.parameters.join(" "));
+  const { draft, setDraft, headers, take } = useDraft(label, toFields);
   const queries = useQueryClient();
   const save = useMutation({
-    mutationFn: async () =>
-      answer(
-        await api.PUT("/api/v1/labels/{name}", {
-          params: { path: { name: label.name } },
-          body: { menu: menu || null, parameters: parameters.split(/\s+/).filter((word) => word !== "") },
-        }),
-      ),
-    onSuccess: () => queries.invalidateQueries(),
+    mutationFn: async (etag?: string) => {
+      const params = { path: { name: label.name } };
+      const parameters = draft.parameters.split(/\s+/).filter((word) => word !== "");
+      const body = { menu: draft.menu || null, parameters };
+      return answer(await api.PUT("/api/v1/labels/{name}", { params, headers: headers(etag), body }));
+    },
+    onSuccess: async (saved) => {
+      take(saved);
+      await queries.invalidateQueries();
+    },
   });
   return (
     <li>
@@ -76,7 +88,7 @@ function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
         className="flex flex-wrap items-center gap-2"
         onSubmit={(event) => {
           event.preventDefault();
-          save.mutate();
+          save.mutate(undefined);
         }}
       >
         <span className="w-32">
@@ -87,16 +99,18 @@ function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
           label={`Menu of label ${label.name}`}
           menus={menus}
           none="no menu of its own"
-          value={menu}
-          change={setMenu}
+          value={draft.menu}
+          change={(menu) => {
+            setDraft({ ...draft, menu });
+          }}
         />
         <input
           className="input input-sm w-64 font-mono"
           aria-label={`Kernel parameters of label ${label.name}`}
           placeholder="kernel parameters"
-          value={parameters}
+          value={draft.parameters}
           onChange={(event) => {
-            setParameters(event.target.value);
+            setDraft({ ...draft, parameters: event.target.value });
           }}
         />
         <button type="submit" className="btn btn-xs" disabled={save.isPending}>
@@ -104,6 +118,12 @@ function Label({ label, menus }: { label: LabelView; menus: MenuView[] }) {
         </button>
       </form>
       <Refusal error={save.error} />
+      <Conflict
+        save={save}
+        theirs={() => {
+          take(label);
+        }}
+      />
     </li>
   );
 }

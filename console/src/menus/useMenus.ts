@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
-import { answer, api, type Language, type MenuDraft } from "../api/client";
+import { answer, api, edited, type Language, type MenuDraft } from "../api/client";
 import { useRested } from "../parts/rested";
 
 /** All menus. */
@@ -13,7 +13,7 @@ export function useMenu(name: string) {
   return useQuery({
     queryKey: ["menu", name],
     retry: false,
-    queryFn: async () => answer(await api.GET("/api/v1/menus/{name}", { params: { path: { name } } })),
+    queryFn: async () => edited(await api.GET("/api/v1/menus/{name}", { params: { path: { name } } })),
   });
 }
 

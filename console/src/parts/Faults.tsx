@@ -1,4 +1,4 @@
-import { type Fault, faultsOf } from "../api/client";
+import { conflictOf, type Fault, faultsOf } from "../api/client";
 import { Prose } from "./Prose";
 
 /** What is wrong, where, and what to do about it. */
@@ -20,8 +20,14 @@ export function Faults({ title, faults }: { title: string; faults: Fault[] }) {
   );
 }
 
-/** Why a call did not do what it should: every fault of its input, or the service's own words; nothing while it did. */
+/**
+ * Why a call did not do what it should: every fault of its input, or the service's own words; nothing while it did, and where
+ * somebody else's change stands in the way (`Conflict` shows that).
+ */
 export function Refusal({ title = "Nothing was saved.", error }: { title?: string; error: Error | null }) {
+  if (conflictOf(error) !== undefined) {
+    return null;
+  }
   const faults = faultsOf(error);
   if (!error || faults.length > 0) {
     return <Faults title={title} faults={faults} />;

@@ -16,7 +16,7 @@ export function EditSubnetPage() {
   return (
     <Frame title={`Change ${name}`} back={`/subnets/${name}`}>
       <Answered query={subnet}>
-        {(data) => <SubnetForm start={toFields(data)} reasons={[]} replaces={name} />}
+        {(data) => <SubnetForm start={toFields(data)} reasons={[]} replaces={data} />}
       </Answered>
     </Frame>
   );

@@ -1,12 +1,14 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { type ReactNode } from "react";
 import { useNavigate } from "react-router";
 
-import { answer, api, CallError, type Fault, type Reason } from "../api/client";
+import { answer, api, CallError, conflictOf, type Edited, type Fault, type Reason, type SubnetView } from "../api/client";
+import { Conflict } from "../parts/Conflict";
 import { Prose } from "../parts/Prose";
-import { type Fields, toDraft } from "./subnetDraft";
+import { useDraft } from "../parts/useDraft";
+import { type Fields, toDraft, toFields } from "./subnetDraft";
 
-type TextField = Exclude<keyof Fields, "mode" | "newcomers" | "probe" | "authoritative" | "http_boot">;
+type TextField = Exclude<keyof Fields, "mode" | "newcomers" | "probe" | "authoritative" | "identify" | "http_boot">;
 
 /** Text fields in the order in which a person knows them, with an example each. */
 const FIRST: [TextField, string, string][] = [
@@ -27,17 +29,21 @@ const FIRST: [TextField, string, string][] = [
 ];
 
 /** Enters or changes a subnet. Everything that is wrong is said at once, each beside its field. */
-export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: string | undefined }) {
-  const [fields, setFields] = useState(props.start);
+export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: Edited<SubnetView> | undefined }) {
+  const { draft: fields, setDraft: setFields, headers, take } = useDraft<SubnetView, Fields>(props.replaces, (saved) =>
+    saved === undefined ? props.start : toFields(saved),
+  );
   const queries = useQueryClient();
   const go = useNavigate();
   const save = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (etag?: string) => {
       const body = toDraft(fields);
       const { replaces } = props;
-      return replaces === undefined
-        ? answer(await api.POST("/api/v1/subnets", { body }))
-        : answer(await api.PUT("/api/v1/subnets/{name}", { params: { path: { name: replaces } }, body }));
+      if (replaces === undefined) {
+        return answer(await api.POST("/api/v1/subnets", { body }));
+      }
+      const params = { path: { name: replaces.name } };
+      return answer(await api.PUT("/api/v1/subnets/{name}", { params, headers: headers(etag), body }));
     },
     onSuccess: async (subnet) => {
       await queries.invalidateQueries();
@@ -53,7 +59,7 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
     faults: faults.filter((fault) => fault.place.split(/[.[]/)[0] === field),
     reason: props.reasons.find((reason) => reason.place === field)?.why,
   });
-  const choice = <K extends "mode" | "newcomers" | "http_boot">(field: K, label: string, values: Fields[K][]) => (
+  const choice = <K extends "mode" | "newcomers" | "identify" | "http_boot">(field: K, label: string, values: Fields[K][]) => (
     <Field label={label} {...said(field)}>
       <select
         className="select select-sm w-full"
@@ -88,7 +94,7 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
       noValidate
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate();
+        save.mutate(undefined);
       }}
     >
       {choice("mode", "Mode", ["lease", "proxy", "off"])}
@@ -106,6 +112,7 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
         </Field>
       ))}
       {choice("newcomers", "Newcomers get", ["unanswered", "nothing", "menu"])}
+      {choice("identify", "Machines known by", ["by mode", "address", "first-claim"])}
       {choice("http_boot", "HTTP boot", ["http", "https"])}
       <Field label="Further options" {...said("options")}>
         <textarea
@@ -121,7 +128,15 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
       </Field>
       {tick("probe", "Try for an address before it is offered anew")}
       {tick("authoritative", "Refuse clients that ask for addresses of other networks")}
-      {save.isError && faults.length === 0 && (
+      <Conflict
+        save={save}
+        theirs={() => {
+          if (props.replaces) {
+            take(props.replaces);
+          }
+        }}
+      />
+      {save.isError && faults.length === 0 && conflictOf(save.error) === undefined && (
         <p role="alert" className="text-error">
           {save.error.message}
         </p>

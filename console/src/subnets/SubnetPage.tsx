@@ -76,6 +76,7 @@ function Settings({ subnet }: { subnet: SubnetView }) {
           ["Probe", yes(subnet.probe)],
           ["Authoritative", yes(subnet.authoritative)],
           ["First answer", `after ${subnet.response_delay_ms ?? 0} ms`],
+          ["Machines known by", subnet.identify ?? (subnet.mode === "off" ? "first-claim" : "address")],
           ["HTTP boot", subnet.http_boot ?? "http"],
           ["Machines reach", subnet.service],
           ...options.map(([name, value]) => [name, value] as [string, string]),

@@ -19,6 +19,7 @@ export interface Fields {
   probe: boolean;
   authoritative: boolean;
   response_delay_ms: string;
+  identify: "by mode" | "address" | "first-claim";
   http_boot: "http" | "https";
   menu: string;
   options: string;
@@ -43,6 +44,7 @@ export const FRESH: Fields = {
   probe: true,
   authoritative: true,
   response_delay_ms: "0",
+  identify: "by mode",
   http_boot: "http",
   menu: "",
   options: "",
@@ -68,6 +70,7 @@ export function toFields(draft: SubnetDraft): Fields {
     probe: draft.probe ?? true,
     authoritative: draft.authoritative ?? true,
     response_delay_ms: (draft.response_delay_ms ?? 0).toString(),
+    identify: draft.identify ?? FRESH.identify,
     http_boot: draft.http_boot ?? FRESH.http_boot,
     menu: draft.menu ?? "",
     options: Object.entries(draft.options ?? {})
@@ -113,6 +116,7 @@ export function toDraft(fields: Fields): SubnetDraft {
     probe: fields.probe,
     authoritative: fields.authoritative,
     response_delay_ms: number(fields.response_delay_ms),
+    identify: fields.identify === "by mode" ? null : fields.identify,
     http_boot: fields.http_boot,
     menu: maybe(fields.menu),
     options: Object.fromEntries(options),

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 
-import { answer, api } from "../api/client";
+import { answer, api, edited } from "../api/client";
 
 /** How often what changes without an event is read again: leases come and go. */
 const AGAIN_MS = 5000;
@@ -20,7 +20,7 @@ export function useSubnet(name: string) {
   const subnet = useQuery({
     queryKey: ["subnet", name],
     refetchInterval: AGAIN_MS,
-    queryFn: async () => answer(await api.GET("/api/v1/subnets/{name}", params)),
+    queryFn: async () => edited(await api.GET("/api/v1/subnets/{name}", params)),
   });
   const picture = useQuery({
     queryKey: ["picture", name],
