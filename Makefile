@@ -5,20 +5,22 @@ CARGO ?= cargo
 
 # What building needs beside Rust and Node.js.
 BUILD_PACKAGES := build-essential
-# What the tests drive or ask as a witness.
+# What the programs that are unpacked below (target/witnesses) need.
+READER_PACKAGES := python3 python3-pip python3-yaml python3-jsonschema python3-jinja2 python3-configobj python3-oauthlib \
+	python3-requests python3-jsonpatch libglib2.0-0 libyaml-0-2
+# What the tests run, or ask as a witness.
 TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark \
 	xorriso cpio xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
-	syslinux-common debian-installer-12-netboot-amd64 bind9-utils libxml2-utils $(READER_PACKAGES)
-# What those that are unpacked below lean on.
-READER_PACKAGES := python3 python3-pip python3-yaml python3-jsonschema python3-jinja2 python3-configobj python3-oauthlib \
-	python3-requests libglib2.0-0 libyaml-0-2
+	syslinux-common debian-installer-12-netboot-amd64 mtools dosfstools bind9-utils libxml2-utils $(READER_PACKAGES)
 # What the benchmarks measure against.
 BENCH_PACKAGES := nginx-light xorriso
 # A root made of Debian's packages, and a way into it.
 INSTALL_PACKAGES := mmdebstrap squashfs-tools openssh-client
+# What makes the clean root of `make test-clean`.
+CLEAN_PACKAGES := mmdebstrap
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
-	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe
+	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe mtools dosfstools
 
 .PHONY: help
 help: ## Show this list
@@ -35,24 +37,40 @@ define packages
 	fi
 endef
 
-.PHONY: packages-build packages-test packages-bench packages-firmware packages-install
+# The packages that README.md names, a line per target: a test compares them.
+.PHONY: list-packages
+list-packages:
+	@echo "build: $(BUILD_PACKAGES)"
+	@echo "test: $(TEST_PACKAGES)"
+	@echo "test-firmware: $(FIRMWARE_PACKAGES)"
+	@echo "test-install: $(INSTALL_PACKAGES)"
+	@echo "test-clean: $(CLEAN_PACKAGES)"
+	@echo "bench: $(BENCH_PACKAGES)"
+
+.PHONY: packages-build packages-test packages-bench packages-firmware packages-install packages-clean
 packages-build:
 	$(call packages,$(BUILD_PACKAGES))
 packages-test: packages-build
 	$(call packages,$(TEST_PACKAGES))
 	@$(MAKE) --no-print-directory target/witnesses/whole
 
-DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown
+DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown memtest86+ grub-rescue-pc
 
-# Programs that read what we write, for the tests to ask. They are unpacked and not installed: cloud-init would take charge of this
-# very machine when it starts the next time.
+# The package files of another architecture, with lists of packages of their own: this machine's stay as they are.
+ARM64 = apt-get -qq -o APT::Sandbox::User=root -o APT::Architecture=arm64 -o APT::Architectures=arm64 \
+	-o Dir::State::status=/dev/null -o Dir::State::Lists=$$PWD/apt/lists -o Dir::Cache=$$PWD/apt/cache
+
+# Programs that read what we write, for the tests to ask, and discs and packages for them to read. They are unpacked and not
+# installed: cloud-init would take charge of this very machine when it starts the next time.
 target/witnesses/whole: Makefile
-	@echo "unpacking: cloud-init ifupdown netplan.io pykickstart"
+	@echo "unpacking: cloud-init ifupdown netplan.io memtest86+ grub-rescue-pc pykickstart"
 	@rm -rf $(@D) && mkdir -p $(@D)/root
 	@# Lists of packages that are old or not there are fetched first, and what apt says of them is shown.
 	@cd $(@D) && { $(DOWNLOAD) 2>/dev/null || { \
 			as_root=$$([ "$$(id -u)" = 0 ] || echo sudo); $$as_root apt-get update -qq && $(DOWNLOAD); }; } && \
 		for package in *.deb; do dpkg-deb -x $$package root; done && rm -f *.deb
+	@mkdir -p $(@D)/arm64/apt/lists/partial $(@D)/arm64/apt/cache/archives/partial && cd $(@D)/arm64 && \
+		$(ARM64) update && $(ARM64) download shim-signed grub-efi-arm64-signed grub-efi-arm64-bin && rm -rf apt
 	@/usr/bin/python3 -m pip install --quiet --disable-pip-version-check --root-user-action=ignore --no-deps \
 		--target $(@D)/python pykickstart==3.78
 	@touch $@
@@ -63,6 +81,9 @@ packages-firmware: packages-build
 
 packages-install: packages-firmware
 	$(call packages,$(INSTALL_PACKAGES))
+
+packages-clean:
+	$(call packages,$(CLEAN_PACKAGES))
 
 console/node_modules: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
@@ -97,6 +118,10 @@ test-firmware: packages-firmware console ## Boot real firmware, loaders and an i
 test-install: packages-install console ## Make a small Debian root, start it from memory on real firmware, log in (minutes)
 	$(CARGO) test --package lastmile --features firmware --test stateless -- --nocapture --test-threads 1
 
+.PHONY: test-clean
+test-clean: packages-clean ## The set-up of `make demo` and `make test` in a fresh Debian root, and the tests that need packages
+	scripts/test-clean
+
 .PHONY: lint
 lint: packages-build console ## Formatting, clippy, the fuzz targets, the console's types and lint
 	$(CARGO) fmt --check
@@ -120,8 +145,9 @@ fuzz: packages-build ## Any bytes to any parser, a minute each
 	done
 
 .PHONY: contract
-contract: ## Accept the API's contract as the routes make it; review crates/api/openapi.json afterwards
+contract: ## Accept the API's contract as the routes make it, and write the client's calls from it; review both
 	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-server --test openapi
+	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-api --test client_calls
 
 .PHONY: reference
 reference: console ## Write docs/commands.md from the commands' own help, docs/calls.md from the API's document
