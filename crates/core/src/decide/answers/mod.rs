@@ -13,5 +13,5 @@ pub use collisions::Collisions;
 pub use lint::{Finding, Lint, lint, pairing_faults};
 pub use resolve::{Resolution, Subject, questions, resolve};
 pub use resolved::{Account, Addressing, Disks, Link, LinkKind, Mount, Place, Resolved, Source};
-pub use support::{Feature, lacks, support_table, warnings};
+pub use support::{Feature, support_table, warnings};
 pub use write::{AnswerFile, Target, file_names, write};

@@ -1,6 +1,7 @@
 //! Settings of one machine, whole: what the layers come to once the machine's values were put in.
 //!
-//! Here nothing is left out and nothing is text that has to be read again: the writers of the formats start from this.
+//! Here nothing is left out and nothing is text that has to be read again: the writers of the formats start from this. What
+//! needs neither, as [`Software`] and [`Security`], is here as it was said.
 
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
@@ -9,8 +10,8 @@ use lastmile_formats::mac::Mac;
 
 use crate::model::{
     answers::{
-        AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Layout, Password, Repository,
-        Security, Size, Sudo,
+        AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Layout, Password, Security, Size,
+        Software, Sudo,
     },
     image::Family,
 };
@@ -44,18 +45,10 @@ pub struct Resolved {
     pub users: Vec<Account>,
     /// What becomes of the disks.
     pub disks: Disks,
-    /// Packages.
-    pub packages: Vec<String>,
-    /// Sets of packages.
-    pub sets: Vec<String>,
-    /// What of the image is installed.
-    pub edition: Option<String>,
-    /// Product key.
-    pub product_key: Option<String>,
+    /// What is installed, as it was said.
+    pub software: Software,
     /// Where the base system comes from.
     pub source: Source,
-    /// Further repositories.
-    pub repositories: BTreeMap<String, Repository>,
     /// Mandatory access control and firewall.
     pub security: Security,
     /// Kernel parameters of the installed system.

@@ -1,29 +1,32 @@
 //! What each installer's format can say. The writers' faults and the table in the documentation come from here.
 
-use asked::asked;
-
 use crate::{
     base::Fault,
     decide::answers::{LinkKind, Resolved},
     model::image::Family,
 };
 
-mod asked;
+mod accounts;
 mod feature;
-mod lacks;
+mod network;
+mod software;
+mod storage;
 
 pub use feature::Feature;
-pub use lacks::lacks;
 
 /// What the settings ask for and the format of `family` cannot say.
 #[must_use]
 pub(super) fn faults(family: Family, settings: &Resolved) -> Vec<Fault> {
-    let fault = |(feature, place): (Feature, String)| {
-        let mend = lacks(family, feature)?;
-        let what = format!("{} cannot say {}", name_of(family), feature.as_str());
-        Some(Fault { place, what, mend: mend.into() })
-    };
-    asked(settings).into_iter().filter_map(fault).collect()
+    let mut faults = Vec::new();
+    for feature in Feature::all() {
+        let Some(mend) = feature.lacks(family) else { continue };
+        faults.extend((feature.asked)(settings).into_iter().map(|place| Fault {
+            place,
+            what: format!("{} cannot say {}", name_of(family), feature.name),
+            mend: mend.into(),
+        }));
+    }
+    faults
 }
 
 /// What lacks of settings that are to be installed by, whatever the format.
@@ -99,10 +102,10 @@ pub fn support_table() -> String {
         "| | preseed | kickstart | autoinstall | cloud-config (live) | unattended XML |\n|---|---|---|---|---|---|\n",
     );
     let mut notes: Vec<&str> = Vec::new();
-    for feature in Feature::ALL {
-        text.push_str(&format!("| {} |", feature.as_str()));
+    for feature in Feature::all() {
+        text.push_str(&format!("| {} |", feature.name));
         for family in families {
-            match lacks(family, feature) {
+            match feature.lacks(family) {
                 None => text.push_str(" yes |"),
                 Some(why) => {
                     let number = notes.iter().position(|note| *note == why).unwrap_or_else(|| {

@@ -32,8 +32,8 @@ pub(super) fn write(
     put("ssh_pwauth", json!(true));
     put("preserve_hostname", json!(false));
     put("prefer_fqdn_over_hostname", json!(false));
-    if !settings.packages.is_empty() {
-        put("packages", json!(settings.packages));
+    if !settings.software.packages().is_empty() {
+        put("packages", json!(settings.software.packages()));
     }
     let apt = apt(settings);
     if !apt.is_empty() {
@@ -42,7 +42,7 @@ pub(super) fn write(
     // Before anything else can go wrong, and whatever tools the image has.
     let report = steps::report_by_shell(&target.report_url(ReportStage::Started));
     let mut first = vec![json!(["bash", "-c", report])];
-    first.extend(settings.repositories.iter().filter_map(|(name, repository)| {
+    first.extend(settings.software.repositories.iter().filter_map(|(name, repository)| {
         let (key, path) =
             (quote::shell(repository.key.as_ref()?), format!("/etc/apt/trusted.gpg.d/{name}.asc"));
         Some(json!(["sh", "-c", format!("curl -fsS -o {path} {key} || wget -q -O {path} {key}")]))
@@ -72,7 +72,7 @@ fn apt(settings: &Resolved) -> Map<String, Value> {
         apt.insert("primary".into(), json!([{ "arches": ["default"], "uri": url }]));
     }
     let mut sources = Map::new();
-    for (name, repository) in &settings.repositories {
+    for (name, repository) in &settings.software.repositories {
         let suite = repository.suite.as_deref().unwrap_or_default();
         let components = repository.components.clone().unwrap_or_else(|| vec!["main".into()]).join(" ");
         let line = format!("deb {} {suite} {components}", repository.url);

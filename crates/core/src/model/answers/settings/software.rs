@@ -17,22 +17,28 @@ use crate::{
 pub struct Software {
     /// Packages beside the base system.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["openssh-server"])))]
     pub packages: Option<Vec<String>>,
     /// Sets of packages, by the name that the installer gives them: tasks, groups.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["standard"])))]
     pub sets: Option<Vec<String>>,
     /// What of the image is installed, by the name it is recognised by: an environment, a source, an edition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "minimal-environment"))]
     pub edition: Option<String>,
     /// A product key, for systems that ask for one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "GANNT-SOUND-FERRY-INVEN-TED00"))]
     pub product_key: Option<String>,
     /// Where the base system comes from: the URL of a mirror, or `image` for the image itself, served from here. The
     /// installer's own default if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "http://mirror.gannet.example/debian"))]
     pub source: Option<String>,
     /// Further repositories, by name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "own": {} })))]
     pub repositories: BTreeMap<String, Repository>,
 }
 
@@ -42,15 +48,19 @@ pub struct Software {
 #[serde(deny_unknown_fields)]
 pub struct Repository {
     /// Its URL.
+    #[cfg_attr(feature = "schema", schema(example = "http://packages.gannet.example/debian"))]
     pub url: String,
     /// Suite of a repository of Debian packages, as in `bookworm`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "stable"))]
     pub suite: Option<String>,
     /// Components of such a suite; `main` if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["main"])))]
     pub components: Option<Vec<String>>,
     /// URL of the key that it is signed with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "http://packages.gannet.example/key.asc"))]
     pub key: Option<String>,
 }
 
@@ -117,6 +127,18 @@ pub struct Format {
 }
 
 impl Software {
+    /// Packages beside the base system.
+    #[must_use]
+    pub fn packages(&self) -> &[String] {
+        self.packages.as_deref().unwrap_or_default()
+    }
+
+    /// Sets of packages.
+    #[must_use]
+    pub fn sets(&self) -> &[String] {
+        self.sets.as_deref().unwrap_or_default()
+    }
+
     pub(super) fn check(&self, texts: &mut Texts<'_>) {
         texts.list("software.packages", self.packages.as_deref(), check_package);
         texts.list("software.sets", self.sets.as_deref(), check_set);

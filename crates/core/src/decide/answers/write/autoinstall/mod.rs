@@ -107,7 +107,7 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     put("locale", json!(settings.locale));
     put("keyboard", keyboard(settings));
     put("timezone", json!(settings.time_zone));
-    if let Some(edition) = &settings.edition {
+    if let Some(edition) = &settings.software.edition {
         put("source", json!({ "id": edition }));
     }
     if !settings.links.is_empty() {
@@ -122,8 +122,8 @@ fn installer(settings: &Resolved, target: &Target<'_>) -> Map<String, Value> {
     }
     let has_keys = !settings.root_keys.is_empty() || settings.users.iter().any(|user| !user.keys.is_empty());
     put("ssh", json!({ "install-server": has_keys, "allow-pw": true }));
-    let mut packages = settings.packages.clone();
-    packages.extend(settings.sets.iter().map(|set| format!("{set}^")));
+    let mut packages = settings.software.packages().to_vec();
+    packages.extend(settings.software.sets().iter().map(|set| format!("{set}^")));
     if !packages.is_empty() {
         put("packages", json!(packages));
     }
@@ -141,7 +141,7 @@ fn apt(settings: &Resolved) -> Map<String, Value> {
         apt.insert("fallback".into(), json!("abort"));
     }
     let mut sources = Map::new();
-    for (name, repository) in &settings.repositories {
+    for (name, repository) in &settings.software.repositories {
         let suite = repository.suite.as_deref().unwrap_or_default();
         let components = repository.components.clone().unwrap_or_else(|| vec!["main".into()]).join(" ");
         sources.insert(
@@ -168,6 +168,7 @@ pub(super) fn keyboard(settings: &Resolved) -> Value {
 /// (its reference: early-commands). It takes a key's text and no URL, and needs it before it installs a package.
 fn fetch_keys(settings: &Resolved) -> Option<String> {
     let keys: Map<String, Value> = settings
+        .software
         .repositories
         .iter()
         .filter_map(|(name, repository)| Some((format!("{name}.list"), json!(repository.key.as_ref()?))))

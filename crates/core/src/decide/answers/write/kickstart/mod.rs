@@ -274,7 +274,7 @@ fn source(file: &mut String, settings: &Resolved) {
             let _ = writeln!(file, "\n# Source\nurl --url={}{proxy}", quote::kickstart(url));
         }
     }
-    for (name, repository) in &settings.repositories {
+    for (name, repository) in &settings.software.repositories {
         // The installed system keeps it, too.
         let url = quote::kickstart(&repository.url);
         let _ = writeln!(file, "repo --name={name} --baseurl={url}{proxy} --install");
@@ -331,13 +331,13 @@ fn security(file: &mut String, settings: &Resolved) {
 
 fn packages(file: &mut String, settings: &Resolved, parts: &Parts) {
     file.push_str("\n%packages\n");
-    if let Some(edition) = &settings.edition {
+    if let Some(edition) = &settings.software.edition {
         let _ = writeln!(file, "@^{edition}");
     }
-    for set in &settings.sets {
+    for set in settings.software.sets() {
         let _ = writeln!(file, "@{set}");
     }
-    for package in &settings.packages {
+    for package in settings.software.packages() {
         let _ = writeln!(file, "{package}");
     }
     file.push_str(parts.at("packages"));
@@ -357,7 +357,7 @@ fn scripts(file: &mut String, settings: &Resolved, target: &Target<'_>, parts: &
     if let Some(proxy) = &settings.proxy {
         let _ = writeln!(post, "echo {} >>/etc/dnf/dnf.conf", quote::shell(&format!("proxy={proxy}")));
     }
-    for key in settings.repositories.values().filter_map(|repository| repository.key.as_ref()) {
+    for key in settings.software.repositories.values().filter_map(|repository| repository.key.as_ref()) {
         let _ = writeln!(post, "rpm --import {}", quote::shell(key));
     }
     steps::first_boot(&mut post, settings, target);

@@ -123,7 +123,7 @@ fn source(file: &mut File, settings: &Resolved) {
     if matches!(settings.source, Source::Mirror(_)) || settings.proxy.is_some() {
         file.set("mirror/http/proxy", "string", settings.proxy.as_deref().unwrap_or_default());
     }
-    for (index, (name, repository)) in settings.repositories.iter().enumerate() {
+    for (index, (name, repository)) in settings.software.repositories.iter().enumerate() {
         let suite = repository.suite.as_deref().unwrap_or_default();
         let components = repository.components.clone().unwrap_or_else(|| vec!["main".into()]).join(" ");
         let at = |key: &str| format!("apt-setup/local{index}/{key}");
@@ -179,9 +179,10 @@ fn clock(file: &mut File, settings: &Resolved) {
 
 fn packages(file: &mut File, settings: &Resolved) {
     file.section("Packages");
-    let sets = if settings.sets.is_empty() { "standard".into() } else { settings.sets.join(", ") };
+    let sets = settings.software.sets();
+    let sets = if sets.is_empty() { "standard".into() } else { sets.join(", ") };
     file.owned("tasksel", "tasksel/first", "multiselect", &sets);
-    let mut packages = settings.packages.clone();
+    let mut packages = settings.software.packages().to_vec();
     let mut also = |is_needed: bool, package: &str| {
         if is_needed && !packages.iter().any(|known| known == package) {
             packages.push(package.into());

@@ -50,7 +50,7 @@ pub(super) fn faults(settings: &Resolved) -> Vec<Fault> {
             "Choose another zone of the same time, as in Europe/London.",
         );
     }
-    if settings.edition.is_none() && settings.product_key.is_none() {
+    if settings.software.edition.is_none() && settings.software.product_key.is_none() {
         add(
             "software.edition",
             "set-up asks which edition is to be installed".into(),
@@ -126,7 +126,7 @@ fn windows_pe(document: &mut Document, settings: &Resolved) {
         let system = disks::disk_configuration(d, &settings.disks);
         d.group("ImageInstall", |d| {
             d.group("OSImage", |d| {
-                if let Some(edition) = &settings.edition {
+                if let Some(edition) = &settings.software.edition {
                     d.group("InstallFrom", |d| {
                         d.item("MetaData", |d| {
                             d.leaf("Key", "/IMAGE/NAME");
@@ -142,7 +142,7 @@ fn windows_pe(document: &mut Document, settings: &Resolved) {
         });
         d.group("UserData", |d| {
             d.group("ProductKey", |d| {
-                if let Some(key) = &settings.product_key {
+                if let Some(key) = &settings.software.product_key {
                     d.leaf("Key", key);
                 }
                 d.leaf("WillShowUI", "OnError");
@@ -159,7 +159,7 @@ fn specialize(document: &mut Document, settings: &Resolved, target: &Target<'_>)
     document.component("Microsoft-Windows-Deployment", |d| run_last_steps(d, target));
     document.component("Microsoft-Windows-Shell-Setup", |d| {
         d.leaf("ComputerName", &settings.host_name);
-        if let Some(key) = &settings.product_key {
+        if let Some(key) = &settings.software.product_key {
             d.leaf("ProductKey", key);
         }
         d.leaf("TimeZone", names::time_zone(&settings.time_zone).unwrap_or_default());
