@@ -145,9 +145,9 @@ fuzz: packages-build ## Any bytes to any parser, a minute each
 	done
 
 .PHONY: contract
-contract: ## Accept the API's contract as the routes make it, and write the client's calls from it; review both
+contract: ## Accept the API as the routes make it, and write the client's calls and the form of the settings from it; review all
 	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-server --test openapi
-	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-api --test client_calls
+	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-api --test client_calls --test settings
 
 .PHONY: reference
 reference: console ## Write docs/commands.md from the commands' own help, docs/calls.md from the API's document

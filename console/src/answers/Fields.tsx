@@ -27,7 +27,15 @@ function text(path: Path): string {
 }
 
 /** A label, its field, and under it where the value comes from or what is wrong with it. */
-function Row(props: { form: Form; path: Path; label: string; id: string; children: ReactNode; own: boolean }) {
+function Row(props: {
+  form: Form;
+  path: Path;
+  label: string;
+  help: string;
+  id: string;
+  children: ReactNode;
+  own: boolean;
+}) {
   const { form, path, label, id, own } = props;
   const place = text(path);
   const faults = form.faults.filter((fault) => fault.place === place || fault.place.startsWith(`${place}[`));
@@ -39,6 +47,9 @@ function Row(props: { form: Form; path: Path; label: string; id: string; childre
       </label>
       <div className="min-w-0">
         {props.children}
+        <span id={`${id}-help`} hidden>
+          {props.help}
+        </span>
         {!own && origin !== undefined && origin !== form.self && (
           <p className="text-xs text-base-content/70">{origin === "built in" ? origin : `from ${origin}`}</p>
         )}
@@ -56,23 +67,33 @@ interface FieldProps {
   form: Form;
   path: Path;
   label: string;
+  /** What it means: shown below the form while the field is the one that is typed in. */
+  help: string;
   hint?: string | undefined;
 }
 
-/** One line of text. */
-export function TextField({ form, path, label, hint }: FieldProps) {
+/** A whole number. What is none stays as it was typed, for the service to say so. */
+export function NumberField(props: FieldProps) {
+  return <TextField {...props} read={(typed) => (/^\d+$/.test(typed) ? Number(typed) : typed)} />;
+}
+
+/** One line of text; `read` makes the value of it. */
+export function TextField(props: FieldProps & { read?: (typed: string) => unknown }) {
+  const { form, path, label, hint, read } = props;
   const id = useId();
   const value = at(form.draft, path);
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== undefined}>
+    <Row form={form} path={path} label={label} help={props.help} id={id} own={value !== undefined}>
       <input
         id={id}
         name={text(path)}
         className="input input-sm w-full"
         value={inWords(value)}
         placeholder={inWords(at(form.resolved, path)) || hint}
+        aria-describedby={`${id}-help`}
         onChange={(event) => {
-          form.change(put(form.draft, path, event.target.value));
+          const typed = event.target.value;
+          form.change(put(form.draft, path, read ? read(typed) : typed));
         }}
       />
     </Row>
@@ -80,7 +101,7 @@ export function TextField({ form, path, label, hint }: FieldProps) {
 }
 
 /** A list, with an item a line. */
-export function ListField({ form, path, label, hint }: FieldProps) {
+export function ListField({ form, path, label, help, hint }: FieldProps) {
   const value = at(form.draft, path);
   const lines = Array.isArray(value) ? (value as string[]) : [];
   return (
@@ -88,6 +109,7 @@ export function ListField({ form, path, label, hint }: FieldProps) {
       form={form}
       path={path}
       label={label}
+      help={help}
       text={lines.join("\n")}
       rows={Math.max(1, Math.min(lines.length, 8))}
       hint={inWords(at(form.resolved, path)) || hint}
@@ -97,10 +119,11 @@ export function ListField({ form, path, label, hint }: FieldProps) {
 }
 
 /** A text of several lines: a script, a part of a file. */
-export function LongField({ form, path, label, hint }: FieldProps) {
+export function LongField(props: FieldProps) {
+  const { form, path } = props;
   const text = inWords(at(form.draft, path));
   const rows = Math.max(3, Math.min(text.split("\n").length, 16));
-  return <Area form={form} path={path} label={label} text={text} rows={rows} hint={hint} change={(typed) => typed} />;
+  return <Area {...props} text={text} rows={rows} change={(typed) => typed} />;
 }
 
 /** A field of several lines. What is typed becomes the value that `change` makes of it. */
@@ -108,7 +131,7 @@ function Area(props: FieldProps & { text: string; rows: number; change: (typed: 
   const { form, path, label } = props;
   const id = useId();
   return (
-    <Row form={form} path={path} label={label} id={id} own={at(form.draft, path) !== undefined}>
+    <Row form={form} path={path} label={label} help={props.help} id={id} own={at(form.draft, path) !== undefined}>
       <textarea
         id={id}
         name={text(path)}
@@ -117,6 +140,7 @@ function Area(props: FieldProps & { text: string; rows: number; change: (typed: 
         spellCheck={false}
         value={props.text}
         placeholder={props.hint}
+        aria-describedby={`${id}-help`}
         onChange={(event) => {
           form.change(put(form.draft, path, props.change(event.target.value)));
         }}
@@ -126,14 +150,14 @@ function Area(props: FieldProps & { text: string; rows: number; change: (typed: 
 }
 
 /** One of several words. */
-export function ChoiceField({ choices, ...props }: FieldProps & { choices: Record<string, string> }) {
+export function ChoiceField({ choices, ...props }: FieldProps & { choices: readonly string[] }) {
   const inherited = inWords(at(props.form.resolved, props.path));
   return (
     <Choice
       {...props}
-      choices={choices}
+      choices={Object.fromEntries(choices.map((word) => [word, word]))}
       value={inWords(at(props.form.draft, props.path))}
-      otherwise={inherited === "" ? "not said" : (choices[inherited] ?? inherited)}
+      otherwise={inherited === "" ? "not said" : inherited}
       change={(chosen) => chosen}
     />
   );
@@ -165,12 +189,13 @@ function Choice(
   const { form, path, label, value } = props;
   const id = useId();
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== ""}>
+    <Row form={form} path={path} label={label} help={props.help} id={id} own={value !== ""}>
       <select
         id={id}
         name={text(path)}
         className="select select-sm w-full"
         value={value}
+        aria-describedby={`${id}-help`}
         onChange={(event) => {
           form.change(put(form.draft, path, props.change(event.target.value)));
         }}
@@ -195,7 +220,8 @@ const WAYS: Record<string, string> = {
 };
 
 /** A password or passphrase. */
-export function PasswordField({ form, path, label, passphrase }: FieldProps & { passphrase?: boolean }) {
+export function PasswordField({ passphrase, ...props }: FieldProps & { passphrase?: boolean }) {
+  const { form, path, label } = props;
   const id = useId();
   const value = at(form.draft, path);
   const way = value === "set" ? "set" : (Object.keys((value ?? {}))[0] ?? "");
@@ -205,13 +231,14 @@ export function PasswordField({ form, path, label, passphrase }: FieldProps & { 
   };
   const ways = Object.entries(WAYS).filter(([word]) => !passphrase || word === "set" || word === "plain");
   return (
-    <Row form={form} path={path} label={label} id={id} own={value !== undefined}>
+    <Row form={form} path={path} label={label} help={props.help} id={id} own={value !== undefined}>
       <div className="flex flex-wrap gap-1">
         <select
           id={id}
           name={text(path)}
           className="select select-sm w-full sm:w-auto sm:flex-1"
           value={way}
+          aria-describedby={`${id}-help`}
           onChange={(event) => {
             const chosen = event.target.value;
             change(chosen === "" ? undefined : chosen === "set" ? "set" : { [chosen]: typed });
@@ -238,6 +265,37 @@ export function PasswordField({ form, path, label, passphrase }: FieldProps & { 
         )}
       </div>
     </Row>
+  );
+}
+
+/** What is taken as the answer to a question; a choice has its words beside it. */
+export function AnswerField(props: FieldProps) {
+  const { form, path, label } = props;
+  const id = useId();
+  const value = at(form.draft, path);
+  const isChoice = typeof value === "object";
+  return (
+    <>
+      <Row form={form} path={path} label={label} help={props.help} id={id} own>
+        <select
+          id={id}
+          name={text(path)}
+          className="select select-sm w-full"
+          aria-describedby={`${id}-help`}
+          value={isChoice ? "choice" : typeof value === "string" ? value : "text"}
+          onChange={(event) => {
+            const kind = event.target.value;
+            form.change(put(form.draft, path, kind === "choice" ? { choice: ["first", "second"] } : kind));
+          }}
+        >
+          <option value="text">text</option>
+          <option value="number">number</option>
+          <option value="yes-no">yes or no</option>
+          <option value="choice">one of several</option>
+        </select>
+      </Row>
+      {isChoice && <ListField {...props} path={[...path, "choice"]} label="Choices" />}
+    </>
   );
 }
 

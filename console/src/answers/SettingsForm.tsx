@@ -1,206 +1,130 @@
-import { useId } from "react";
+import { useEffect, useRef, useState } from "react";
 
-import { ChoiceField, type Form, Group, ListField, LongField, PasswordField, TextField, YesNoField } from "./Fields";
+import { Prose } from "../parts/Prose";
+import {
+  AnswerField,
+  ChoiceField,
+  type Form,
+  Group,
+  ListField,
+  LongField,
+  NumberField,
+  PasswordField,
+  TextField,
+  YesNoField,
+} from "./Fields";
 import { Listed, Named } from "./Named";
-import { at, type Path, put } from "./draft";
+import { at, inWords, type Path } from "./draft";
+import { type Field, FIELDS, fresh, isPlain } from "./fields";
 
-const SUDO = { no: "no", password: "after the own password", "no-password": "without being asked" };
-const FILE_SYSTEMS = { ext4: "ext4", xfs: "XFS", btrfs: "Btrfs", vfat: "FAT", ntfs: "NTFS" };
-const BOND_MODES = {
-  "active-backup": "one works, the others stand by",
-  "802.3ad": "LACP",
-  "balance-rr": "in turns",
-  "balance-xor": "by a hash",
-};
-/** Where a text of one's own may stand in a file, by its format. */
-const PLACES: Record<string, string[]> = {
-  preseed: ["top", "disks", "end"],
-  kickstart: ["commands", "packages", "pre", "post", "end"],
-  autoinstall: ["autoinstall", "user_data"],
-  "cloud-config": ["user_data"],
-  "unattended-xml": ["windows_pe", "offline_servicing", "specialize", "oobe_system"],
-};
+/** Keys that answers have and no other layer. */
+const ANSWERS_ONLY = ["images", "installer_parameters"];
 
-/** The settings, as a form that follows them. An empty field shows what it would be without it. */
+/** The settings, as a form that follows their schema. An empty field shows what it would be without it. */
 export function SettingsForm({ form, answers }: { form: Form; answers: boolean }) {
-  const says = (...keys: string[]) => keys.some((key) => at(form.draft, [key]) !== undefined);
-  const field = (path: Path, label: string, hint?: string) => ({ form, path, label, hint });
+  const [help, setHelp] = useState("");
+  const fields = FIELDS.filter((field) => answers || !ANSWERS_ONLY.includes(field.key));
+  const box = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    const form = box.current;
+    const explain = (event: FocusEvent) => {
+      const described = (event.target as Element).getAttribute("aria-describedby");
+      setHelp(document.getElementById(described ?? "")?.textContent ?? "");
+    };
+    form?.addEventListener("focusin", explain);
+    return () => {
+      form?.removeEventListener("focusin", explain);
+    };
+  }, []);
   return (
-    <div aria-label="Settings">
-      <Group title="Language, clock, name" says>
-        {answers && <ListField {...field(["images"], "Meant for images", "tidewrack-12")} />}
-        <TextField {...field(["locale"], "Locale", "en_GB.UTF-8")} />
-        <TextField {...field(["keyboard"], "Keyboard", "gb")} />
-        <TextField {...field(["time_zone"], "Time zone", "Europe/London")} />
-        <ListField {...field(["ntp"], "Time servers")} />
-        <TextField {...field(["host_name"], "Host name", "the machine's name")} />
-        <TextField {...field(["domain"], "Domain", "the subnet's")} />
-        <TextField {...field(["proxy"], "Proxy")} />
-        <ChoiceField {...field(["at_end"], "At the end")} choices={{ restart: "restart", "power-off": "power off" }} />
+    <div ref={box} aria-label="Settings">
+      <Group title="General" says>
+        <Entries form={form} fields={fields.filter(isPlain)} path={[]} />
       </Group>
-      <Group title="Users" says={says("users", "root")}>
-        <PasswordField {...field(["root", "password"], "Root's password")} />
-        <ListField {...field(["root", "ssh_keys"], "Root's SSH keys")} />
-        <Named form={form} path={["users"]} what="user" fresh={{ sudo: "no" }}>
-          {(name, path) => (
-            <>
-              <TextField {...field([...path, "full_name"], "Full name", name)} />
-              <PasswordField {...field([...path, "password"], "Password")} />
-              <ChoiceField {...field([...path, "sudo"], "Becomes root")} choices={SUDO} />
-              <ListField {...field([...path, "ssh_keys"], "SSH keys")} />
-              <ListField {...field([...path, "groups"], "Groups")} />
-            </>
-          )}
-        </Named>
-      </Group>
-      <Group title="Disks" says={says("storage")}>
-        <ChoiceField
-          {...field(["storage", "layout"], "Divided into")}
-          choices={{ plain: "partitions", lvm: "logical volumes" }}
-        />
-        <ChoiceField {...field(["storage", "boot_mode"], "Boots by")} choices={{ uefi: "UEFI", bios: "BIOS" }} />
-        <YesNoField {...field(["storage", "mirror"], "RAID 1")} />
-        <PasswordField {...field(["storage", "encrypt"], "Encrypted by")} passphrase />
-        <TextField {...field(["storage", "volume_group"], "Volume group", "system")} />
-        <Named form={form} path={["storage", "disks"]} what="disk" fresh={{ size: "smallest" }}>
-          {(_, path) => <DiskFields form={form} path={path} />}
-        </Named>
-        <Listed form={form} path={["storage", "volumes"]} what="volume" fresh={{ mount: "/", size: "rest" }}>
-          {(path) => (
-            <>
-              <TextField {...field([...path, "mount"], "Mounted at", "/")} />
-              <TextField {...field([...path, "size"], "Size", "20G, or rest")} />
-              <ChoiceField {...field([...path, "file_system"], "File system")} choices={FILE_SYSTEMS} />
-              <TextField {...field([...path, "disk"], "On disk", "where there are several")} />
-            </>
-          )}
-        </Listed>
-        <Listed form={form} path={["storage", "never"]} what="disk never touched" fresh={{ serial: "*" }}>
-          {(path) => <DiskFields form={form} path={path} />}
-        </Listed>
-      </Group>
-      <Group title="Network" says={says("network")}>
-        <ListField {...field(["network", "dns"], "Name servers", "as DHCP says")} />
-        <Named form={form} path={["network", "interfaces"]} what="interface" fresh={{ addresses: ["dhcp"] }}>
-          {(_, path) => (
-            <>
-              <TextField {...field([...path, "mac"], "MAC address", "the NIC that boots")} />
-              <TextField {...field([...path, "device"], "NIC's name")} />
-              <ListField {...field([...path, "addresses"], "Addresses", "dhcp, or 192.0.2.10/24")} />
-              <TextField {...field([...path, "router"], "Router")} />
-              <TextField {...field([...path, "vlan"], "VLAN")} />
-              <TextField {...field([...path, "on"], "On interface")} />
-              <ListField {...field([...path, "bond"], "Bond of")} />
-              <ChoiceField {...field([...path, "bond_mode"], "Shared")} choices={BOND_MODES} />
-              <ListField {...field([...path, "bridge"], "Bridge of")} />
-            </>
-          )}
-        </Named>
-      </Group>
-      <Group title="Software" says={says("software")}>
-        <ListField {...field(["software", "packages"], "Packages")} />
-        <ListField {...field(["software", "sets"], "Sets of packages")} />
-        <TextField {...field(["software", "edition"], "Edition")} />
-        <TextField {...field(["software", "product_key"], "Product key")} />
-        <TextField {...field(["software", "source"], "Source", "a mirror's URL, or image")} />
-        <Named form={form} path={["software", "repositories"]} what="repository" fresh={{ url: "http://" }}>
-          {(_, path) => (
-            <>
-              <TextField {...field([...path, "url"], "URL")} />
-              <TextField {...field([...path, "suite"], "Suite", "of Debian packages")} />
-              <ListField {...field([...path, "components"], "Components", "main")} />
-              <TextField {...field([...path, "key"], "Key's URL")} />
-            </>
-          )}
-        </Named>
-      </Group>
-      <Group title="Kernel and security" says={says("kernel_parameters", "installer_parameters", "security")}>
-        <ListField {...field(["kernel_parameters"], "Its kernel")} />
-        {answers && <ListField {...field(["installer_parameters"], "Installer's kernel")} />}
-        <ChoiceField
-          {...field(["security", "mandatory_access"], "SELinux")}
-          choices={{ enforcing: "enforcing", permissive: "permissive", disabled: "disabled" }}
-        />
-        <ChoiceField {...field(["security", "firewall"], "Firewall")} choices={{ on: "on, SSH open", off: "off" }} />
-      </Group>
-      <Group title="Scripts" says={says("last_steps", "first_boot")}>
-        <p className="text-base-content/75 sm:col-span-2">At the installer's end, within the new system:</p>
-        <Named form={form} path={["last_steps"]} what="last step" fresh={"#!/bin/sh\n"}>
-          {(_, path) => <LongField {...field(path, "Script")} />}
-        </Named>
-        <p className="pt-2 text-base-content/75 sm:col-span-2">Once, when the new system starts for the first time:</p>
-        <Named form={form} path={["first_boot"]} what="first-boot script" fresh={"#!/bin/sh\n"}>
-          {(_, path) => <LongField {...field(path, "Script")} />}
-        </Named>
-      </Group>
-      <Group title="Questions" says={says("questions")}>
-        <Named form={form} path={["questions"]} what="question" fresh={{ ask: "" }}>
-          {(name, path) => (
-            <>
-              <TextField {...field([...path, "ask"], "What is asked", `used as {{ asked.${name} }}`)} />
-              <QuestionKind form={form} path={[...path, "kind"]} />
-              <TextField {...field([...path, "default"], "Proposed")} />
-            </>
-          )}
-        </Named>
-      </Group>
-      <Group title="Parts in an installer's own format" says={says("formats", "without")}>
-        <ListField {...field(["without"], "Take away", "users.clerk: from earlier layers")} />
-        {Object.entries(PLACES).map(([family, places]) => (
-          <details key={family} className="sm:col-span-2" open={at(form.draft, ["formats", family]) !== undefined}>
-            <summary className="cursor-pointer">{family}</summary>
-            <div className="grid gap-x-4 gap-y-1 sm:grid-cols-[9rem_minmax(0,1fr)]">
-              {places.map((place) => (
-                <LongField key={place} {...field(["formats", family, "fragments", place], place.replaceAll("_", " "))} />
-              ))}
-              <LongField {...field(["formats", family, "template"], "the whole", "{{ generated }} is what is written otherwise")} />
-            </div>
-          </details>
+      {fields
+        .filter((field) => !isPlain(field))
+        .map((field) => (
+          <Group key={field.key} title={field.label} says={at(form.draft, [field.key]) !== undefined}>
+            <Help text={field.help} />
+            <Entry form={form} field={field} path={[field.key]} />
+          </Group>
         ))}
-      </Group>
+      <p className="sticky -bottom-8 z-10 -mb-8 min-h-18 border-t border-base-300 bg-base-100 pt-1 pb-8 text-xs text-base-content/75">
+        <Prose text={help} />
+      </p>
     </div>
   );
 }
 
-function DiskFields({ form, path }: { form: Form; path: Path }) {
-  const field = (key: string, label: string, hint?: string) => ({ form, path: [...path, key], label, hint });
+/** What a table, or several of the same, are for. */
+function Help({ text }: { text: string }) {
   return (
-    <>
-      <TextField {...field("device", "Device", "/dev/sda, or a number for unattended set-up")} />
-      <TextField {...field("model", "Model", "Puffin 480*")} />
-      <TextField {...field("serial", "Serial number")} />
-      <ChoiceField {...field("size", "Of those")} choices={{ smallest: "the smallest", largest: "the largest" }} />
-      <TextField {...field("at_least", "At least", "200G")} />
-      <TextField {...field("at_most", "At most", "2T")} />
-    </>
+    <p className="text-xs text-base-content/75 sm:col-span-2">
+      <Prose text={text} />
+    </p>
   );
 }
 
-/** The kind of a question; a choice has its choices beside it. */
-function QuestionKind({ form, path }: { form: Form; path: Path }) {
-  const id = useId();
-  const value = at(form.draft, path);
-  const isChoice = typeof value === "object";
-  return (
-    <>
-      <label htmlFor={id} className="pt-1 text-base-content/75">
-        Kind
-      </label>
-      <select
-        id={id}
-        className="select select-sm w-full"
-        value={isChoice ? "choice" : typeof value === "string" ? value : "text"}
-        onChange={(event) => {
-          const kind = event.target.value;
-          form.change(put(form.draft, path, kind === "choice" ? { choice: ["first", "second"] } : kind));
-        }}
-      >
-        <option value="text">text</option>
-        <option value="number">number</option>
-        <option value="yes-no">yes or no</option>
-        <option value="choice">one of several</option>
-      </select>
-      {isChoice && <ListField form={form} path={[...path, "choice"]} label="Choices" />}
-    </>
-  );
+/** Keys beside each other; tables below the others fold away under a heading of their own. */
+function Entries({ form, fields, path }: { form: Form; fields: readonly Field[]; path: Path }) {
+  return fields.map((field) => {
+    const inner = [...path, field.key];
+    if (isPlain(field)) {
+      return <Entry key={field.key} form={form} field={field} path={inner} />;
+    }
+    return (
+      <details key={field.key} className="sm:col-span-2" open={field.fields === undefined || at(form.draft, inner) !== undefined}>
+        <summary className="cursor-pointer pt-1">{field.label}</summary>
+        <div className="grid gap-x-4 gap-y-1 sm:grid-cols-[9rem_minmax(0,1fr)]">
+          <Help text={field.help} />
+          <Entry form={form} field={field} path={inner} />
+        </div>
+      </details>
+    );
+  });
+}
+
+/** What one key is entered by. */
+function Entry({ form, field, path }: { form: Form; field: Field; path: Path }) {
+  const { label, help, kind, one = "" } = field;
+  const props = { form, path, label, help, hint: field.example === undefined ? undefined : `e.g. ${inWords(field.example)}` };
+  switch (kind) {
+    case "table":
+      return <Entries form={form} fields={field.fields ?? []} path={path} />;
+    case "named":
+      return (
+        <Named form={form} path={path} what={one} fresh={fresh(field.of?.fields)}>
+          {(_, inner) =>
+            field.of?.fields === undefined ? (
+              <LongField form={form} path={inner} label="Script" help={help} />
+            ) : (
+              <Entries form={form} fields={field.of.fields} path={inner} />
+            )
+          }
+        </Named>
+      );
+    case "listed":
+      return (
+        <Listed form={form} path={path} what={one} fresh={fresh(field.fields)}>
+          {(inner) => <Entries form={form} fields={field.fields ?? []} path={inner} />}
+        </Listed>
+      );
+    case "number":
+      return <NumberField {...props} />;
+    case "long-text":
+      return <LongField {...props} />;
+    case "list":
+      return <ListField {...props} />;
+    case "yes-no":
+      return <YesNoField {...props} />;
+    case "choice":
+      return <ChoiceField {...props} choices={field.choices ?? []} />;
+    case "password":
+    case "passphrase":
+      return <PasswordField {...props} passphrase={kind === "passphrase"} />;
+    case "answer":
+      return <AnswerField {...props} />;
+    default:
+      return <TextField {...props} />;
+  }
 }

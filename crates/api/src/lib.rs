@@ -18,6 +18,7 @@ mod install;
 mod machine;
 mod menu;
 mod problem;
+pub mod settings;
 mod status;
 mod things;
 mod trace;

@@ -118,7 +118,7 @@ fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
     service.run(&["install", "cancel", "1"]);
     let example = service.run(&["answers", "example"]);
     let answers = example.replace(
-        "installer_parameters = []",
+        r#"# installer_parameters = ["priority=critical"]"#,
         "installer_parameters = ['vga=791', 'role=quay', 'ip={{ name }}']",
     );
     assert_ne!(answers, example);
@@ -139,7 +139,10 @@ fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
     assert!(plan.contains("role=chart") && plan.contains("role=quay"), "what was replaced is told: {plan}");
     let bad = service.write(
         "bad.toml",
-        example.replace("installer_parameters = []", "installer_parameters = ['ip={{ adress }}']"),
+        example.replace(
+            r#"# installer_parameters = ["priority=critical"]"#,
+            "installer_parameters = ['ip={{ adress }}']",
+        ),
     );
     let (_, said) = service.fail(&["answers", "save", "quay-server", "--from", &bad]);
     assert!(

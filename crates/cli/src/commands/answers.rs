@@ -10,9 +10,6 @@ use lastmile_client::Client;
 use super::edited::{self, read_toml};
 use crate::output::{Failure, Output, ago, clock, table};
 
-/// An example with every setting and its meaning.
-const EXAMPLE: &str = include_str!("../../answers.example.toml");
-
 /// Where an example is to be had.
 const MEND: &str = "`lastmile answers example` writes a file with every setting and its meaning.";
 
@@ -102,7 +99,7 @@ pub(crate) enum Command {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
-        Command::Example => out.line(EXAMPLE.trim_end()),
+        Command::Example => out.line(lastmile_api::settings::example().trim_end()),
         Command::Formats => out.line(lastmile_core::decide::answers::support_table().trim_end()),
         Command::Save { name, from } => {
             let written = read_toml(&from, MEND)?;

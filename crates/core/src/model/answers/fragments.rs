@@ -18,7 +18,7 @@ const FUEL: u64 = 200_000;
 
 /// The places in the file of a family where a text may be put in.
 #[must_use]
-pub(crate) const fn places(family: Family) -> &'static [&'static str] {
+pub const fn places(family: Family) -> &'static [&'static str] {
     match family {
         Family::Preseed => &["top", "disks", "end"],
         Family::Kickstart => &["commands", "packages", "pre", "post", "end"],

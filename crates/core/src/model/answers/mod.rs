@@ -7,7 +7,8 @@ mod secret;
 mod settings;
 mod version;
 
-pub(crate) use fragments::{places, position};
+pub use fragments::places;
+pub(crate) use fragments::position;
 pub use layer::{Layer, Scope};
 pub use password::{CryptHash, Keeping, Password, PasswordError, PasswordInput, PasswordShown, SALT_BYTES};
 pub use secret::{DoesNotOpen, KEY_BYTES, NONCE_BYTES, SealKey, Sealed};

@@ -16,7 +16,8 @@ const ROUNDS: usize = 5000;
 /// Shortest password that is taken.
 const MIN_LENGTH: usize = 8;
 
-/// A password as a person enters it.
+/// A password as a person enters it: `plain` is hashed at once and never kept; `hash` is a crypt(3) hash; `sealed` is kept
+/// encrypted too, for formats that take no hash; "set" leaves it as it was.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize, Zeroize, ZeroizeOnDrop)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]

@@ -14,6 +14,7 @@ pub struct Root<P> {
     pub password: Option<P>,
     /// Public keys by which root may log in over SSH.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["ssh-ed25519 AAAA… harbour@gannet.example"])))]
     pub ssh_keys: Option<Vec<String>>,
 }
 
@@ -24,24 +25,27 @@ pub struct Root<P> {
 pub struct User<P> {
     /// The person's or role's full name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "Ship's Purser"))]
     pub full_name: Option<String>,
     /// The password. Without one, only SSH keys let this user in.
     #[serde(default = "none", skip_serializing_if = "Option::is_none")]
     pub password: Option<P>,
     /// Public keys by which this user may log in over SSH.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["ssh-ed25519 AAAA… harbour@gannet.example"])))]
     pub ssh_keys: Option<Vec<String>>,
     /// Whether this user may become root.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sudo: Option<Sudo>,
     /// Further groups.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["adm"])))]
     pub groups: Option<Vec<String>>,
 }
 
 /// Whether a user may become root.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(example = "password"))]
 #[serde(rename_all = "kebab-case")]
 pub enum Sudo {
     /// Not at all.

@@ -40,30 +40,35 @@ pub struct Settings<P> {
     /// Names of the images that these answers are meant for. What their installers cannot do is refused when the answers
     /// are saved. Answers only, no other layer.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["tidewrack-12"])))]
     pub images: Vec<String>,
-    /// Keys of earlier layers that are taken away, as paths: `users.purser`, `ntp`.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub without: Vec<String>,
     /// Language and region: `en_GB.UTF-8`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "en_GB.UTF-8"))]
     pub locale: Option<String>,
     /// Keyboard layout by its XKB name, with its variant in brackets if it has one: `gb`, `de`, `ch(fr)`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "gb"))]
     pub keyboard: Option<String>,
     /// Time zone by its IANA name: `Europe/London`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "Europe/London"))]
     pub time_zone: Option<String>,
     /// Time servers; the installed system's own default if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["time.gannet.example"])))]
     pub ntp: Option<Vec<String>>,
     /// Host name; the machine's name if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "{{ name }}"))]
     pub host_name: Option<String>,
     /// Domain; the subnet's if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "gannet.example"))]
     pub domain: Option<String>,
     /// URL of an HTTP proxy for packages.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "http://proxy.gannet.example:3128/"))]
     pub proxy: Option<String>,
     /// Network of the installed system; DHCP on the NIC that boots if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -73,6 +78,7 @@ pub struct Settings<P> {
     pub root: Option<Root<P>>,
     /// People who may log in, by log-in name.
     #[serde(default = "BTreeMap::new", skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "purser": {} })))]
     pub users: BTreeMap<String, User<P>>,
     /// What becomes of the disks.
     #[serde(default = "none", skip_serializing_if = "Option::is_none")]
@@ -85,26 +91,35 @@ pub struct Settings<P> {
     pub security: Option<Security>,
     /// Kernel parameters of the installed system.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["console=ttyS0,115200"])))]
     pub kernel_parameters: Option<Vec<String>>,
     /// Kernel parameters of the installer. Answers only, no other layer: labels and machines have parameters of their own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["priority=critical"])))]
     pub installer_parameters: Vec<String>,
     /// Scripts that the installer runs in the new system when all is installed, by name and in the order of their names.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "banner": "echo 'authorised use only' >/etc/issue" })))]
     pub last_steps: BTreeMap<String, String>,
     /// Scripts that the new system runs once, when it starts for the first time, in the order of their names.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "announce": "logger 'first start'" })))]
     pub first_boot: BTreeMap<String, String>,
     /// What the installer does when it is through.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_end: Option<AtEnd>,
     /// What is left open until install time, by the name that `{{ asked.NAME }}` gives it.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "berth": {} })))]
     pub questions: BTreeMap<String, Question>,
     /// For those who know an installer's format: parts of their own at named places, or the whole file, by family.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = BTreeMap<Family, Format>))]
     pub formats: BTreeMap<Family, Format>,
+    /// Keys of earlier layers that are taken away, as paths: `users.purser`, `ntp`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["users.clerk", "ntp"])))]
+    pub without: Vec<String>,
 }
 
 const fn none<T>() -> Option<T> {

@@ -15,10 +15,12 @@ use super::{Texts, Verdict, wrong};
 pub struct Network {
     /// Name servers; what DHCP says, or the subnet's, if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["192.0.2.3"])))]
     pub dns: Option<Vec<String>>,
     /// Its interfaces, by name. The name of a bond, a bridge or a VLAN is what the system calls it; that of a NIC is only
     /// how others here refer to it. None at all: the NIC that boots, by DHCP.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "lan": {} })))]
     pub interfaces: BTreeMap<String, Interface>,
 }
 
@@ -29,34 +31,43 @@ pub struct Network {
 pub struct Interface {
     /// A NIC by its MAC address. Neither this nor `device`: the NIC that boots.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "{{ mac }}"))]
     pub mac: Option<String>,
     /// A NIC by the name that the installed system gives it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "eno1"))]
     pub device: Option<String>,
     /// The interfaces that a bond joins.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["first", "second"])))]
     pub bond: Option<Vec<String>>,
     /// How a bond shares them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bond_mode: Option<BondMode>,
     /// The interfaces that a bridge joins.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["lan"])))]
     pub bridge: Option<Vec<String>>,
     /// The tag of a VLAN (IEEE 802.1Q), 1 to 4094.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "30"))]
     pub vlan: Option<String>,
     /// The interface that a VLAN is on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "lan"))]
     pub on: Option<String>,
     /// `dhcp`, or addresses with their prefix length: `192.0.2.10/24`. Left out: none, and `dhcp` for the NIC that boots.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["192.0.2.10/24"])))]
     pub addresses: Option<Vec<String>>,
     /// The default route.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "192.0.2.1"))]
     pub router: Option<String>,
     /// Largest packet in octets; 1500 if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(maximum = 65_535))]
+    #[cfg_attr(feature = "schema", schema(example = 9000))]
     pub mtu: Option<u16>,
 }
 

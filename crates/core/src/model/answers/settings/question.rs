@@ -12,12 +12,14 @@ use crate::base::{Fault, Faults};
 #[serde(deny_unknown_fields)]
 pub struct Question {
     /// What is asked, as the person reads it.
+    #[cfg_attr(feature = "schema", schema(example = "At which berth does it stand?"))]
     pub ask: String,
     /// What is taken as an answer.
     #[serde(default)]
     pub kind: Ask,
     /// What is proposed; it is not taken by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "1"))]
     pub default: Option<String>,
 }
 

@@ -16,21 +16,25 @@ pub struct Storage<P> {
     pub boot_mode: Option<BootMode>,
     /// The disks that are taken, by a name of your choice. None at all: the machine's only disk, or its first.
     #[serde(default = "BTreeMap::new", skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!({ "system": {} })))]
     pub disks: BTreeMap<String, DiskMatch>,
     /// Disks that are never touched, whatever else would choose them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = json!([{ "serial": "ARCHIVE*" }])))]
     pub never: Option<Vec<DiskMatch>>,
     /// How a disk is divided.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub layout: Option<Layout>,
     /// Whether all is kept twice, on two disks (RAID 1).
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = true))]
     pub mirror: Option<bool>,
     /// The passphrase by which all but `/boot` is encrypted (LUKS).
     #[serde(default = "none", skip_serializing_if = "Option::is_none")]
     pub encrypt: Option<P>,
     /// Name of the volume group; `system` if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "system"))]
     pub volume_group: Option<String>,
     /// The file systems, in the order in which they lie on the disk. None at all: the installer's own arrangement.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -55,21 +59,27 @@ pub enum BootMode {
 pub struct DiskMatch {
     /// Its device: `/dev/sda`, a name under `/dev/disk/by-id/`; for unattended set-up its number: `0`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "/dev/sda"))]
     pub device: Option<String>,
     /// Its model; `*` stands for anything.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "Puffin 480*"))]
     pub model: Option<String>,
     /// Its serial number; `*` stands for anything.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "P-1*"))]
     pub serial: Option<String>,
     /// `smallest` or `largest` of those that fit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "smallest"))]
     pub size: Option<String>,
     /// It has at least so much: `200G`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "200G"))]
     pub at_least: Option<String>,
     /// It has at most so much: `2T`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "2T"))]
     pub at_most: Option<String>,
 }
 
@@ -91,14 +101,17 @@ pub enum Layout {
 #[serde(deny_unknown_fields)]
 pub struct Volume {
     /// Where it is mounted: `/`, `/srv`, `swap`; a drive letter for systems that have them: `D:`.
+    #[cfg_attr(feature = "schema", schema(example = "/"))]
     pub mount: String,
     /// `20G`, `512M`, or `rest`.
+    #[cfg_attr(feature = "schema", schema(example = "rest"))]
     pub size: String,
     /// Its file system; the installer's default if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub file_system: Option<FileSystem>,
     /// Which of the disks it lies on, where there are several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(example = "system"))]
     pub disk: Option<String>,
 }
 
