@@ -28,7 +28,7 @@ fuzz_target!(|bytes: &[u8]| {
                     assert_eq!(picture.counts.values().sum::<u64>(), 1 << (32 - subnet.network.prefix_len()));
                 }
             }
-            Err(faults) => assert!(faults.iter().all(|fault| !fault.mend.is_empty())),
+            Err(faults) => assert!(faults.iter().all(|fault| !fault.fix.is_empty())),
         }
     }
     if let Ok(draft) = serde_json::from_slice::<MachineDraft>(bytes) {
@@ -43,7 +43,7 @@ fuzz_target!(|bytes: &[u8]| {
                 let again = MenuDraft::from(&menu).check("quay", &site, Some(&menu), || [0; 12]);
                 assert_eq!(again.as_ref(), Ok(&menu), "what was taken is taken again");
             }
-            Err(faults) => assert!(faults.iter().all(|fault| !fault.mend.is_empty())),
+            Err(faults) => assert!(faults.iter().all(|fault| !fault.fix.is_empty())),
         }
     }
     if let Ok(draft) = serde_json::from_slice::<RevisionDraft>(bytes) {

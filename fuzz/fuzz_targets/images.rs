@@ -1,5 +1,5 @@
-//! Any octets as a volume, a package, a kernel, an initrd, an archive of another kind, a UEFI application or a loader: read, or
-//! said what is wrong, and never more memory than the octets are worth.
+//! Any bytes as a volume, a package, a kernel, an initrd, an archive of another kind, a UEFI application or a loader: read, or
+//! said what is wrong, and never more memory than the bytes are worth.
 #![no_main]
 
 use std::io;
@@ -11,7 +11,7 @@ use lastmile_core::decide::{
 use lastmile_formats::{deb::Deb, fat, iso9660::Iso, pe::Program, read_at::ReadAt};
 use libfuzzer_sys::fuzz_target;
 
-/// The same octets under every name that is looked into.
+/// The same bytes under every name that is looked into.
 struct Same<'a> {
     files: Vec<(String, u64)>,
     bytes: &'a [u8],

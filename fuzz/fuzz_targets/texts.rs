@@ -27,7 +27,7 @@ fuzz_target!(|text: &str| {
     }
     let (name, value) = text.split_once('=').unwrap_or((text, ""));
     if let Err(error) = FurtherOption::read(name, value) {
-        assert!(!error.mend().is_empty());
+        assert!(!error.fix().is_empty());
     }
     let _ = (text.parse::<ClientKey>(), text.parse::<Sha256>());
     let _ = (name::check_host_name(text), name::check_domain(text), name::check_thing_name(text));

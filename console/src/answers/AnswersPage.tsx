@@ -167,7 +167,7 @@ function Findings({ report }: { report: LintReport }) {
                 ? ` and ${finding.machine_count - finding.machines.length} more`
                 : ""
             }`}
-          : <code>{finding.place}</code>: {finding.what}. {finding.mend}
+          : <code>{finding.place}</code>: {finding.what}. {finding.fix}
         </li>
       ))}
     </ul>

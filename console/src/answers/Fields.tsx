@@ -55,7 +55,7 @@ function Row(props: {
         )}
         {faults.map((fault) => (
           <p key={fault.place + fault.what} className="text-xs text-error">
-            {fault.what}. <Prose text={fault.mend} />
+            {fault.what}. <Prose text={fault.fix} />
           </p>
         ))}
       </div>

@@ -67,7 +67,7 @@ export function File(props: {
       </div>
       {(preview.data?.warnings ?? []).map((warning) => (
         <p key={warning.place + warning.what} className="mb-2 border-l-4 border-warning pl-2">
-          <code>{warning.place}</code>: {warning.what}. <Prose text={warning.mend} />
+          <code>{warning.place}</code>: {warning.what}. <Prose text={warning.fix} />
         </p>
       ))}
       {open.length > 0 && (

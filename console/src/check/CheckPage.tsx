@@ -104,9 +104,9 @@ function Found({ finding, edge }: { finding: Finding; edge: string }) {
         <span className="font-medium">{finding.where}</span>
         <span className="min-w-0 break-words">{finding.what}</span>
       </div>
-      {finding.mend && (
+      {finding.fix && (
         <p className="text-base-content/80">
-          → <Prose text={finding.mend} />
+          → <Prose text={finding.fix} />
         </p>
       )}
     </li>

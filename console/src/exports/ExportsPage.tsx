@@ -100,14 +100,14 @@ function Text({ text }: { text: string }) {
   );
 }
 
-/** Every domain of a subnet, and the network of 8, 16 or 24 bits around each: zones are cut at whole octets. */
+/** Every domain of a subnet, and the network of 8, 16 or 24 bits around each: zones are cut at whole bytes. */
 function zonesOf(subnets: SubnetView[]): string[] {
   const domains = subnets.flatMap(({ domain }) => (domain == null ? [] : [domain]));
   const networks = subnets.map(({ network }) => {
     const [first = "", bits = "24"] = network.split("/");
     const kept = Math.max(1, Math.min(3, Math.floor(Number(bits) / 8)));
-    const octets = first.split(".").map((octet, place) => (place < kept ? octet : "0"));
-    return `${octets.join(".")}/${kept * 8}`;
+    const bytes = first.split(".").map((byte, place) => (place < kept ? byte : "0"));
+    return `${bytes.join(".")}/${kept * 8}`;
   });
   return [...new Set([...domains, ...networks])].sort();
 }

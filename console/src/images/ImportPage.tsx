@@ -108,8 +108,8 @@ async function sendAll(
   for (const one of chosen) {
     const entry = await send(
       one,
-      (octets) => {
-        const done = before + octets;
+      (bytes) => {
+        const done = before + bytes;
         // What was there already says nothing of the rate.
         first ??= done;
         const secs = (Date.now() - began) / 1000;

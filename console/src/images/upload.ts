@@ -16,7 +16,7 @@ export interface Chosen {
  * Sends a file piece by piece. After a break, or in another window, it goes on where it stopped: the service knows how
  * much of a file of that name, size and time it has.
  */
-export async function send(chosen: Chosen, progress: (octets: number) => void, stop: AbortSignal): Promise<FileEntry> {
+export async function send(chosen: Chosen, progress: (bytes: number) => void, stop: AbortSignal): Promise<FileEntry> {
   const { file, path } = chosen;
   const body = { name: path, size: file.size, modified: String(file.lastModified) };
   let upload: Upload = answer(await api.POST("/api/v1/uploads", { body }));

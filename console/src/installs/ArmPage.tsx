@@ -9,7 +9,7 @@ import { useImages } from "../images/useImages";
 import { Refusal } from "../parts/Faults";
 import { Answered } from "../parts/States";
 import { QuestionField } from "./QuestionField";
-import { Outlook } from "./Outlook";
+import { ArmPreview } from "./ArmPreview";
 
 /** Puts an image on machines at their next network boot: on all that are named, or on none. */
 export function ArmPage() {
@@ -131,7 +131,7 @@ function Form({ answers }: { answers: AnswersView[] }) {
         Each gets it at its next network boot, once: a machine that is installed stays so until it is armed again.
       </p>
     </form>
-    <Outlook meant={isWhole ? meant : undefined} />
+    <ArmPreview meant={isWhole ? meant : undefined} />
     </div>
   );
 }

@@ -223,7 +223,7 @@ function Labelled(props: { label: string; faults: Fault[]; children: React.React
         {props.children}
         {props.faults.map((fault) => (
           <p key={fault.place + fault.what} className="border-l-4 border-error pl-2 text-error">
-            {fault.what}. <Prose text={fault.mend} />
+            {fault.what}. <Prose text={fault.fix} />
           </p>
         ))}
       </div>

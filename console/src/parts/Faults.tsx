@@ -12,7 +12,7 @@ export function Faults({ title, faults }: { title: string; faults: Fault[] }) {
       <ul>
         {faults.map((fault) => (
           <li key={fault.place + fault.what}>
-            <code>{fault.place}</code>: {fault.what}. <Prose text={fault.mend} />
+            <code>{fault.place}</code>: {fault.what}. <Prose text={fault.fix} />
           </li>
         ))}
       </ul>

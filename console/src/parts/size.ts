@@ -1,9 +1,9 @@
-const UNITS = ["octets", "KiB", "MiB", "GiB", "TiB"];
+const UNITS = ["bytes", "KiB", "MiB", "GiB", "TiB"];
 
 /** Octets in the unit that a person reads at a glance. */
-export function size(octets: number): string {
+export function size(bytes: number): string {
   let unit = 0;
-  let value = octets;
+  let value = bytes;
   while (value >= 1024 && unit < UNITS.length - 1) {
     value /= 1024;
     unit += 1;

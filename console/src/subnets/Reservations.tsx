@@ -99,7 +99,7 @@ function Reserve({ name, reserved }: { name: string; reserved: () => Promise<voi
         </button>
       </div>
       {faults.map((fault) => (
-        <Trouble key={fault.place + fault.what} text={`${fault.what}. ${fault.mend}`} />
+        <Trouble key={fault.place + fault.what} text={`${fault.what}. ${fault.fix}`} />
       ))}
       {reserve.error && faults.length === 0 && <Trouble text={reserve.error.message} />}
     </form>

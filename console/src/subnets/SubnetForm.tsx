@@ -164,7 +164,7 @@ function Field(props: { label: string; faults: Fault[]; reason: string | undefin
         {props.reason && <p className="text-xs text-base-content/70">because {props.reason}</p>}
         {props.faults.map((fault) => (
           <p key={fault.place + fault.what} className="border-l-4 border-error pl-2 text-error">
-            {fault.what}. <Prose text={fault.mend} />
+            {fault.what}. <Prose text={fault.fix} />
           </p>
         ))}
       </div>

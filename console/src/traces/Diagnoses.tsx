@@ -16,7 +16,7 @@ export function Diagnoses({ diagnoses }: { diagnoses: Diagnosis[] }) {
               <Prose text={found.means} />
             </p>
             <p>
-              <span className="font-medium">Do this:</span> <Prose text={found.mend} />
+              <span className="font-medium">Do this:</span> <Prose text={found.fix} />
             </p>
           </div>
         </div>

@@ -3,11 +3,23 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// How much a finding weighs.
+/// How serious a finding is.
 #[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, utoipa::ToSchema,
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    utoipa::ToSchema,
+    strum::IntoStaticStr,
 )]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Severity {
     /// Machines will not boot.
     Fault,
@@ -22,20 +34,15 @@ pub enum Severity {
 impl Severity {
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Fault => "fault",
-            Self::Warning => "warning",
-            Self::Note => "note",
-            Self::Good => "good",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
 /// One thing that was looked at.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Finding {
-    /// How much it weighs.
+    /// How serious it is.
     pub severity: Severity,
     /// What was looked at: `interface`, `ports`, `rights`, `other servers`, `firewall`, `pools`, `loaders`, `files`,
     /// `disk`, `clock`, `machines`, `self-test`.
@@ -46,7 +53,7 @@ pub struct Finding {
     /// What was found.
     pub what: String,
     /// What to do; empty where all is well.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// The whole check.

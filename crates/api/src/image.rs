@@ -44,7 +44,7 @@ pub struct RevisionRow {
     pub version: Option<String>,
     /// The kernel's version, as it stands in the kernel.
     pub kernel_version: Option<String>,
-    /// Octets in all.
+    /// Bytes in all.
     pub size: u64,
     /// How many files.
     pub file_count: usize,
@@ -171,7 +171,7 @@ pub struct Inspection {
     pub number: u32,
     /// How many files.
     pub files: usize,
-    /// Octets in all.
+    /// Bytes in all.
     pub size: u64,
 }
 
@@ -220,7 +220,7 @@ pub struct CurrentRevision {
 pub struct UploadRequest {
     /// The path it is to have.
     pub name: String,
-    /// Octets in all.
+    /// Bytes in all.
     pub size: u64,
     /// When the file was last modified, as whoever sends it knows it: with name and size it says whether an upload
     /// that broke off is of the same file.
@@ -235,9 +235,9 @@ pub struct Upload {
     pub id: String,
     /// The path it is to have.
     pub name: String,
-    /// Octets in all.
+    /// Bytes in all.
     pub size: u64,
-    /// Octets that are there: the next piece begins here.
+    /// Bytes that are there: the next piece begins here.
     pub offset: u64,
     /// The file, once all of it is there.
     pub file: Option<FileEntry>,
@@ -250,14 +250,14 @@ pub struct Work {
     pub id: u64,
     /// What is done: `verify tidewrack-12 r3`.
     pub what: String,
-    /// Octets that are done.
+    /// Bytes that are done.
     pub done: u64,
-    /// Octets in all.
+    /// Bytes in all.
     pub total: u64,
     /// When it began.
     #[schema(value_type = String, format = DateTime)]
     pub began: Timestamp,
-    /// Octets a second, lately.
+    /// Bytes a second, lately.
     pub rate: f64,
     /// Seconds that are left, at that rate.
     pub left_secs: Option<f64>,

@@ -45,7 +45,7 @@ pub use lastmile_core::{
     decide::{
         advice::Advice,
         image::RevisionDraft,
-        install::{ArmRequest, ArmSeveral, Outlook, Progress},
+        install::{ArmPreview, ArmRequest, ArmSeveral, Progress},
         loader::LoaderDraft,
         machine::{CountBy, LabelDraft, MachineDraft, NamedMachine, NamingDraft, StandingDraft},
         menu::{ActionDraft, EntryDraft, MenuDraft},

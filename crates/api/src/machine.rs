@@ -12,9 +12,22 @@ use crate::TraceLine;
 
 /// Where a machine is, in the order in which somebody should look at it.
 #[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, utoipa::ToSchema,
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    utoipa::ToSchema,
+    strum::IntoStaticStr,
+    strum::VariantArray,
 )]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Stage {
     /// Its last install failed.
     Failed,
@@ -49,28 +62,12 @@ impl Stage {
     }
 
     /// Every stage, in that order.
-    pub const ALL: [Self; 7] = [
-        Self::Failed,
-        Self::Stalled,
-        Self::Installing,
-        Self::Booting,
-        Self::Armed,
-        Self::Idle,
-        Self::Installed,
-    ];
+    pub const ALL: &'static [Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Failed => "failed",
-            Self::Stalled => "stalled",
-            Self::Installing => "installing",
-            Self::Booting => "booting",
-            Self::Armed => "armed",
-            Self::Idle => "idle",
-            Self::Installed => "installed",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
@@ -78,7 +75,7 @@ impl std::str::FromStr for Stage {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let named = Self::ALL.into_iter().find(|stage| stage.as_str() == text);
+        let named = Self::ALL.iter().copied().find(|stage| stage.as_str() == text);
         named.ok_or_else(|| {
             let all: Vec<&str> = Self::ALL.iter().map(|stage| stage.as_str()).collect();
             format!("there is no stage '{text}'; there are {}", all.join(", "))

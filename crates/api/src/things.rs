@@ -132,7 +132,7 @@ impl From<&Loader> for LoaderView {
 pub struct ContentView {
     /// SHA-256 of it.
     pub sha256: String,
-    /// Octets.
+    /// Bytes.
     pub size: u64,
 }
 

@@ -133,11 +133,11 @@ fn shown(code: u8, value: &[u8]) -> String {
         return value.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
     }
     if ADDRESSES.contains(&code) && value.len().is_multiple_of(4) {
-        let address = |octets: &[u8]| octets.iter().map(ToString::to_string).collect::<Vec<_>>().join(".");
+        let address = |bytes: &[u8]| bytes.iter().map(ToString::to_string).collect::<Vec<_>>().join(".");
         return value.chunks(4).map(address).collect::<Vec<_>>().join(", ");
     }
     if NUMBERS.contains(&code) && value.len() <= 4 {
-        return value.iter().fold(0_u32, |number, octet| number << 8 | u32::from(*octet)).to_string();
+        return value.iter().fold(0_u32, |number, byte| number << 8 | u32::from(*byte)).to_string();
     }
     if code == 93 && value.len() == 2 {
         let code = u16::from_be_bytes([value[0], value[1]]);

@@ -113,7 +113,7 @@ impl Drop for Nginx {
     }
 }
 
-/// Reads a file by HTTP; gives its octets.
+/// Reads a file by HTTP; gives its bytes.
 fn get(server: SocketAddr, path: &str) -> usize {
     let mut stream = TcpStream::connect(server).unwrap();
     stream
@@ -137,7 +137,7 @@ fn rate(server: SocketAddr, path: &str, connections: usize) -> f64 {
         let readers: Vec<_> = (0..connections).map(|_| scope.spawn(|| get(server, path))).collect();
         readers.into_iter().map(|reader| reader.join().unwrap()).sum()
     });
-    assert!(all >= connections * FILE, "{path}: {all} octets of {connections} files");
+    assert!(all >= connections * FILE, "{path}: {all} bytes of {connections} files");
     all as f64 / began.elapsed().as_secs_f64() / 1e6
 }
 
@@ -167,7 +167,7 @@ fn http(runtime: &tokio::runtime::Runtime, running: &Running, folder: &Path) {
         client.images_create(&RevisionDraft { files, ..draft("plain") }).await.unwrap();
         let in_place = Some(iso.to_str().unwrap().to_owned());
         client.images_create(&RevisionDraft { in_place, ..draft("iso") }).await.unwrap();
-        settled(&client).await;
+        wait_until_idle(&client).await;
     });
     let boot = running.listening().http[0];
     let (plain, inside) = ("/boot/02-00-5e-00-53-01/plain/r1/file", "/boot/02-00-5e-00-53-01/iso/r1/file");
@@ -188,7 +188,7 @@ fn http(runtime: &tokio::runtime::Runtime, running: &Running, folder: &Path) {
 }
 
 /// Waits until nothing is being read any more.
-async fn settled(client: &Client) {
+async fn wait_until_idle(client: &Client) {
     loop {
         let images = client.images_list().await.unwrap();
         if images.iter().all(|image| image.current.verified.is_some()) {
@@ -225,7 +225,7 @@ fn import(runtime: &tokio::runtime::Runtime, running: &Running, folder: &Path) {
             let began = Instant::now();
             client.images_create(&draft).await.unwrap();
             ready = ready.min(began.elapsed());
-            settled(&client).await;
+            wait_until_idle(&client).await;
             verified = verified.min(began.elapsed());
         });
     }

@@ -83,12 +83,12 @@ impl Output {
         Bar(bar)
     }
 
-    /// A bar for work on `octets` octets; none where nobody watches.
-    pub(crate) fn progress(&self, what: &str, octets: u64) -> Bar {
+    /// A bar for work on `bytes` bytes; none where nobody watches.
+    pub(crate) fn progress(&self, what: &str, bytes: u64) -> Bar {
         if self.json || !std::io::stderr().is_terminal() {
             return Bar(ProgressBar::hidden());
         }
-        let bar = ProgressBar::new(octets);
+        let bar = ProgressBar::new(bytes);
         let template = "{msg:24} {bar:30} {bytes}/{total_bytes} {bytes_per_sec} {eta} left";
         if let Ok(style) = ProgressStyle::with_template(template) {
             bar.set_style(style);
@@ -123,8 +123,8 @@ impl Bar {
 }
 
 impl UploadProgress for Bar {
-    fn advance(&self, octets: u64) {
-        self.0.inc(octets);
+    fn advance(&self, bytes: u64) {
+        self.0.inc(bytes);
     }
 }
 
@@ -182,7 +182,7 @@ pub(crate) fn time(at: Timestamp) -> String {
     at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S").to_string()
 }
 
-/// Octets in the unit that a person reads at a glance.
+/// Bytes in the unit that a person reads at a glance.
 /// A span of whole seconds as people say it: 42 s, 12 min 5 s, 2 h 10 min.
 pub(crate) fn duration(secs: u64) -> String {
     match secs {
@@ -193,8 +193,8 @@ pub(crate) fn duration(secs: u64) -> String {
     }
 }
 
-pub(crate) fn size(octets: u64) -> String {
-    indicatif::BinaryBytes(octets).to_string()
+pub(crate) fn size(bytes: u64) -> String {
+    indicatif::BinaryBytes(bytes).to_string()
 }
 
 /// Why a command did not do what it was asked.
@@ -215,7 +215,7 @@ pub(crate) enum Failure {
         /// What is wrong.
         what: String,
         /// What to do.
-        mend: &'static str,
+        fix: &'static str,
     },
     #[error("{0}")]
     Broken(String),
@@ -249,7 +249,7 @@ impl Failure {
                     .into(),
                 "Is it elsewhere? Name it with --server or LASTMILE_SERVER.".into(),
             ],
-            Self::Input { mend, .. } => vec![(*mend).into()],
+            Self::Input { fix, .. } => vec![(*fix).into()],
             Self::Faults { faults, .. } => faults.iter().flat_map(fault_lines).collect(),
             _ => vec![],
         }
@@ -267,7 +267,7 @@ fn difference_lines(difference: &DraftDifference) -> [String; 3] {
 
 fn fault_lines(fault: &Fault) -> [String; 2] {
     let place = if fault.place.is_empty() { String::new() } else { format!("{}: ", fault.place) };
-    [format!("{place}{}", fault.what), format!("    {}", fault.mend)]
+    [format!("{place}{}", fault.what), format!("    {}", fault.fix)]
 }
 
 #[cfg(test)]
@@ -302,9 +302,9 @@ mod tests {
     }
 
     #[test]
-    fn faults_stand_with_their_place_and_mend() {
+    fn faults_stand_with_their_place_and_fix() {
         let fault =
-            Fault { place: "macs[0]".into(), what: "'x' is bad".into(), mend: "Write it well.".into() };
+            Fault { place: "macs[0]".into(), what: "'x' is bad".into(), fix: "Write it well.".into() };
         assert_eq!(fault_lines(&fault), ["macs[0]: 'x' is bad", "    Write it well."]);
     }
 }

@@ -100,7 +100,7 @@ fn start_log(log: &LogConfig) -> Result<(), Failure> {
     let filter = EnvFilter::try_new(&log.level).map_err(|error| Failure::Input {
         place: "[log] level".into(),
         what: error.to_string(),
-        mend: "Write error, warn, info, debug or trace, or a filter such as info,lastmile_server::dhcp=debug.",
+        fix: "Write error, warn, info, debug or trace, or a filter such as info,lastmile_server::dhcp=debug.",
     })?;
     let lines = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
     // A log that goes to a file or the journal has no colours in it.

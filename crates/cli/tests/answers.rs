@@ -130,8 +130,8 @@ fn versions_are_kept_and_passwords_stay_what_they_were() {
     let data = service.folder.path().join("data");
     let mut seen = 0;
     for file in fs::read_dir(&data).unwrap().map(|file| file.unwrap().path()).filter(|path| path.is_file()) {
-        let octets = fs::read(&file).unwrap();
-        let holds = |secret: &str| octets.windows(secret.len()).any(|window| window == secret.as_bytes());
+        let bytes = fs::read(&file).unwrap();
+        let holds = |secret: &str| bytes.windows(secret.len()).any(|window| window == secret.as_bytes());
         assert!(!holds("kittiwake and petrel") && !holds("tern bay at dusk"), "{}", file.display());
         seen += usize::from(holds("$6$"));
     }

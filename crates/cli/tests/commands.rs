@@ -152,7 +152,7 @@ fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
 }
 
 #[test]
-fn bad_input_is_refused_whole_with_place_and_mend() {
+fn bad_input_is_refused_whole_with_place_and_fix() {
     let service = loopback(21_020);
     let (code, said) = service.fail(&[
         "subnet",
@@ -272,16 +272,16 @@ fn several_are_armed_all_or_none() {
     assert_eq!(said.matches("no image is named 'nothing'").count(), 1, "said once: {said}");
 
     // What would happen is told before it does.
-    let outlook = ["--label", "gate", "--dry-run"];
-    let told = service.try_run(&arm(&outlook, &what));
+    let preview = ["--label", "gate", "--dry-run"];
+    let told = service.try_run(&arm(&preview, &what));
     let said = String::from_utf8(told.stdout).unwrap();
     assert_eq!(told.status.code(), Some(1));
     assert!(said.contains("gate-2: stands in the way: machine: gate-2 is set to be ignored"), "{said}");
     assert!(said.contains("None would be armed: 1 of 2 cannot be."), "{said}");
     service.run(&["machine", "change", "gate-2", "--standing", "local-disk"]);
-    let said = service.run(&arm(&outlook, &what));
+    let said = service.run(&arm(&preview, &what));
     assert!(said.contains("All 2 would be armed, 0 of which hold something; nothing was."), "{said}");
-    let first = service.json(&arm(&outlook, &what))[0].clone();
+    let first = service.json(&arm(&preview, &what))[0].clone();
     assert_eq!((&first["machine"], &first["gets"]), (&"gate-1".into(), &"tidewrack-12 r1".into()));
     assert_eq!((&first["host_name"], &first["takes"][0]), (&"gate-1".into(), &"its only disk".into()));
     assert_eq!(total(), 0);

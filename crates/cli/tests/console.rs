@@ -105,8 +105,7 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
         browser.client.find(fantoccini::Locator::Css("[role=row] svg[aria-label='stalled: kernel']")).await;
     assert!(way.is_ok(), "how far it came is drawn");
     browser.click("input[type=search]").await;
-    let field = browser.client.find(fantoccini::Locator::Css("input[type=search]")).await.unwrap();
-    field.send_keys("kittiwake").await.unwrap();
+    browser.type_into("input[type=search]", "kittiwake").await;
     let end = std::time::Instant::now() + std::time::Duration::from_secs(10);
     while browser.texts("a[data-row]").await != ["kittiwake-chart"] {
         assert!(std::time::Instant::now() < end, "{:?}", browser.texts("a[data-row]").await);
@@ -365,8 +364,7 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
     let path = folder.path().join("vmlinuz");
     std::fs::write(&path, kernel).unwrap();
     browser.go(&format!("{}/import", demo.console)).await;
-    let field = browser.client.find(fantoccini::Locator::Css("input[aria-label='Files']")).await.unwrap();
-    field.send_keys(path.to_str().unwrap()).await.unwrap();
+    browser.type_into("input[aria-label='Files']", path.to_str().unwrap()).await;
     browser.wait_for_text("kernel_version of the boot header").await;
     browser.wait_for_text("what the image is for was not recognised").await;
     browser.picture("console-import.png").await;
@@ -453,14 +451,12 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
     browser.go(&format!("{}/loaders", demo.console)).await;
     browser.wait_for_text("From package files").await;
     let packages = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/arm64");
-    let field =
-        browser.client.find(fantoccini::Locator::Css("input[aria-label='Package files']")).await.unwrap();
     let mut chosen: Vec<String> = std::fs::read_dir(packages)
         .unwrap()
         .map(|file| file.unwrap().path().canonicalize().unwrap().to_str().unwrap().to_owned())
         .collect();
     chosen.sort();
-    field.send_keys(&chosen.join("\n")).await.unwrap();
+    browser.type_into("input[aria-label='Package files']", &chosen.join("\n")).await;
     browser.wait_for_text("signed-arm64").await;
     browser.picture("console-loaders.png").await;
     browser.click("button[aria-label='Add signed-arm64']").await;

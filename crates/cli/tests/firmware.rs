@@ -175,7 +175,7 @@ fn compare_with_readback(service: &Service<'_>, got: &[String]) {
     assert_eq!(read("disks"), disks);
     println!("read back: late command {late}, early command {disks}");
     let recipe = read("partman-auto/expert_recipe");
-    // The trace keeps the first 500 octets of a path; the whole is read back in the tests of answers.
+    // The trace keeps the first 500 bytes of a path; the whole is read back in the tests of answers.
     assert!(recipe.starts_with("lastmile :: 537 537 537 fat32 $primary{ } method{ efi }"), "{recipe}");
     assert!(recipe.contains("$lvmok{ } lv_name{ root } in_vg{ system }"), "{recipe}");
 }

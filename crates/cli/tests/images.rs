@@ -177,7 +177,7 @@ fn an_iso_that_changes_stops_being_served_and_says_so() {
     verified(&service, "tidewrack-12");
     let url = format!("http://127.0.0.1:25012/boot/{MAC}/tidewrack-12/r1/install.amd/vmlinuz");
     assert_eq!(status(&url), "200");
-    // One octet within the kernel, the size as it was.
+    // One byte within the kernel, the size as it was.
     let mut bytes = fs::read(&iso).unwrap();
     let at = bytes.windows(4).position(|window| window == b"HdrS").unwrap() + 50_000;
     bytes[at] ^= 1;

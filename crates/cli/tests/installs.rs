@@ -75,9 +75,9 @@ async fn how_far_an_install_is_is_learned_from_those_before_it() {
     let mut service = service;
     service.signal("KILL");
     service.spawn();
-    let outlook =
+    let preview =
         service.run(&words("install arm fulmar-log --image tidewrack-12 --answers quay-server --dry-run"));
-    assert!(outlook.contains("tidewrack-12 r1") && outlook.contains("its only disk"), "{outlook}");
+    assert!(preview.contains("tidewrack-12 r1") && preview.contains("its only disk"), "{preview}");
     service.run(&words("install retry 1 2"));
     assert_eq!(service.json(&["install", "list"])["total"], 4);
     let said = service.run(&words("install cancel 3 4"));

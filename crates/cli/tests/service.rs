@@ -167,7 +167,7 @@ fn curl_reads_by_tftp_and_is_refused_what_is_not_served() {
     for options in [&["--tftp-blksize", "1468"][..], &["--tftp-blksize", "8192"], &["--tftp-no-options"]] {
         let (code, file, said) = get(options, "loader/signed-x64/grubx64.efi");
         assert_eq!((code, file.len()), (0, 70_000), "{said}");
-        assert!(file.iter().all(|octet| *octet == 2));
+        assert!(file.iter().all(|byte| *byte == 2));
     }
     // Boot managers ask with back slashes and in any case.
     for name in ["loader/signed-x64/GRUBX64.EFI", "%5cloader%5csigned-x64%5cGrubX64.efi"] {

@@ -30,7 +30,7 @@ fn start(service: &Service<'_>, words: &[&str]) -> Child {
 /// Its exit code, and what it wrote.
 fn end(waiting: Child) -> (i32, String, String) {
     let output = waiting.wait_with_output().unwrap();
-    let text = |octets: Vec<u8>| String::from_utf8(octets).unwrap();
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
 }
 

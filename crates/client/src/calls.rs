@@ -4,13 +4,13 @@
 use futures_util::Stream;
 use lastmile_api::{
     Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView,
-    ArmRequest, ArmSeveral, AskedRequest, CheckReport, ContentView, CurrentRevision, DeliveriesListQuery,
-    DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery, ExportsZoneQuery, FoundLoader,
-    HandoverDraft, HandoverView, HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow,
-    ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery,
-    Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView,
-    MachineDetail, MachineDraft, MachineList, MachineRow, MachinesListQuery, MenuDraft, MenuPreview,
-    MenuView, NamingDraft, NamingView, NewcomerView, Outlook, PasswordInput, Picture, PreviewRequest,
+    ArmPreview, ArmRequest, ArmSeveral, AskedRequest, CheckReport, ContentView, CurrentRevision,
+    DeliveriesListQuery, DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery, ExportsZoneQuery,
+    FoundLoader, HandoverDraft, HandoverView, HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail,
+    ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow,
+    InstallsListQuery, Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages,
+    LoaderView, MachineDetail, MachineDraft, MachineList, MachineRow, MachinesListQuery, MenuDraft,
+    MenuPreview, MenuView, NamingDraft, NamingView, NewcomerView, PasswordInput, Picture, PreviewRequest,
     Proposal, RateReport, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
     SiteSettings, Status, SubnetDraft, SubnetView, SubnetsRemoveQuery, Trace, TraceComparison, TraceLine,
     TracesCompareQuery, Upload, UploadRequest, Work,
@@ -290,8 +290,8 @@ impl Client {
 
     /// What arming would do to each machine: what it holds now, what it would get, which disks it would lose, and what stands
     /// in the way. Nothing is changed.
-    pub async fn installs_outlook(&self, body: &ArmSeveral) -> Result<Vec<Outlook>, ClientError> {
-        self.read(self.request(Method::POST, "/installs/outlook").json(body)).await
+    pub async fn installs_preview(&self, body: &ArmSeveral) -> Result<Vec<ArmPreview>, ClientError> {
+        self.read(self.request(Method::POST, "/installs/preview").json(body)).await
     }
 
     /// Arms what several ended installs were to do once more: all of them, or none.

@@ -17,18 +17,18 @@ use tokio_util::io::ReaderStream;
 
 use crate::{Client, ClientError, part};
 
-/// Octets from which on a file is sent in pieces, and of one piece.
+/// Bytes from which on a file is sent in pieces, and of one piece.
 const LARGE: u64 = 32 * 1024 * 1024;
 /// How often in a row a piece is tried again, and after how long the first time.
 const MOST_TRIES: u32 = 5;
 const AGAIN_AFTER: Duration = Duration::from_millis(500);
-/// Octets read from a file at once.
+/// Bytes read from a file at once.
 const PIECE: usize = 256 * 1024;
 
 /// What is told while a file is read and sent.
 pub trait UploadProgress: Send + Sync {
-    /// So many more octets of the present step are done.
-    fn advance(&self, octets: u64);
+    /// So many more bytes of the present step are done.
+    fn advance(&self, bytes: u64);
 }
 
 impl UploadProgress for () {

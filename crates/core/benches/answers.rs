@@ -22,7 +22,7 @@ const FILES: u32 = 1_000;
 
 fn settings(toml: &str, key: &SealKey) -> Settings<Password> {
     let draft: Settings<PasswordInput> = toml::from_str(toml).unwrap();
-    let settled = draft.settle(|place, input| {
+    let finished = draft.finish(|place, input| {
         let keeping = Keeping { key, salt: [7; SALT_BYTES], nonce: [1; NONCE_BYTES] };
         let kept = if place == "storage.encrypt" {
             input.keep_passphrase(&keeping, None)
@@ -31,7 +31,7 @@ fn settings(toml: &str, key: &SealKey) -> Settings<Password> {
         };
         Ok(kept.unwrap())
     });
-    settled.unwrap()
+    finished.unwrap()
 }
 
 fn main() {

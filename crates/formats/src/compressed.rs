@@ -7,13 +7,14 @@ use std::{
 
 use crate::read_at::ReadAt;
 
-/// Octets read from the source at once.
+/// Bytes read from the source at once.
 const PIECE: usize = 128 * 1024;
 /// Memory that unpacking may take (xz).
 const XZ_MEMORY: u64 = 512 * 1024 * 1024;
 
 /// How a file is compressed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum Compression {
     /// gzip (RFC 1952).
     Gzip,
@@ -24,7 +25,7 @@ pub enum Compression {
 }
 
 impl Compression {
-    /// What the first octets of a file say.
+    /// What the first bytes of a file say.
     #[must_use]
     pub fn of(head: &[u8]) -> Option<Self> {
         match head {
@@ -37,12 +38,8 @@ impl Compression {
 
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Gzip => "gzip",
-            Self::Xz => "xz",
-            Self::Zstd => "zstd",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 
     /// Unpacks `reader` as it is read.
@@ -73,7 +70,7 @@ pub struct Reading<S> {
 }
 
 impl<S: ReadAt> Reading<S> {
-    /// From the octet `at` on.
+    /// From the byte `at` on.
     pub fn new(source: S, at: u64) -> BufReader<Self> {
         BufReader::with_capacity(PIECE, Self { source, at })
     }

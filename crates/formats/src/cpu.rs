@@ -5,9 +5,12 @@ use std::{fmt, str::FromStr};
 use serde::{Deserialize, Serialize};
 
 /// A processor.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, strum::IntoStaticStr,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Cpu {
     /// 32-bit x86.
     X86,
@@ -22,19 +25,10 @@ pub enum Cpu {
 }
 
 impl Cpu {
-    /// Every processor.
-    pub const ALL: [Self; 5] = [Self::X86, Self::X64, Self::Arm32, Self::Arm64, Self::RiscV64];
-
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::X86 => "x86",
-            Self::X64 => "x64",
-            Self::Arm32 => "arm32",
-            Self::Arm64 => "arm64",
-            Self::RiscV64 => "riscv64",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 
     /// By any of the names that systems have for it.

@@ -180,7 +180,7 @@ mod tests {
     fn what_is_none_or_cut_off_is_refused() {
         let whole = package();
         assert!(matches!(Deb::read(&b"PK\x03\x04".to_vec(), |_| true), Err(DebError::NotDeb)));
-        // The last octets of an archive are its end, and nothing is lost with them.
+        // The last bytes of an archive are its end, and nothing is lost with them.
         for length in 0..whole.len() - 1024 {
             assert!(Deb::read(&whole[..length].to_vec(), |_| true).is_err(), "{length}");
         }

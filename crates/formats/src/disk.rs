@@ -24,7 +24,7 @@ pub fn read(source: &impl ReadAt) -> Option<Disk> {
     if head[510..512] != [0x55, 0xaa] {
         return None;
     }
-    // UEFI 2.10, section 5.3.2; the partition table of BIOS begins at octet 446, four entries of sixteen octets, and each
+    // UEFI 2.10, section 5.3.2; the partition table of BIOS begins at byte 446, four entries of sixteen bytes, and each
     // begins with a mark of 0x80 or 0.
     let entries = || (0..4).map(|entry| &head[446 + entry * 16..462 + entry * 16]);
     let table = if &head[512..520] == b"EFI PART" {

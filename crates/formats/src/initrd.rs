@@ -12,9 +12,9 @@ use crate::{
     read_at::ReadAt,
 };
 
-/// Octets that are unpacked to look for what an initrd is.
+/// Bytes that are unpacked to look for what an initrd is.
 const MOST: u64 = 768 * 1024 * 1024;
-/// Octets of a small file that are kept.
+/// Bytes of a small file that are kept.
 const MOST_KEPT: u64 = 16 * 1024;
 /// Longest name (Linux: PATH_MAX).
 const MOST_NAME: u64 = 4096;
@@ -77,7 +77,7 @@ fn archives(mut reader: impl BufRead, found: &mut Initrd, outermost: bool) -> io
         // Archives are filled up with zeros.
         let zeros = loop {
             let ahead = reader.fill_buf()?;
-            let zeros = ahead.iter().take_while(|octet| **octet == 0).count();
+            let zeros = ahead.iter().take_while(|byte| **byte == 0).count();
             let all = zeros == ahead.len() && zeros > 0;
             reader.consume(zeros);
             if !all {
@@ -147,15 +147,15 @@ fn note(found: &mut Initrd, name: &str, content: Option<String>) {
     }
 }
 
-fn skip(reader: &mut impl BufRead, mut octets: u64) -> io::Result<()> {
-    while octets > 0 {
+fn skip(reader: &mut impl BufRead, mut bytes: u64) -> io::Result<()> {
+    while bytes > 0 {
         let ahead = reader.fill_buf()?.len();
         if ahead == 0 {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
-        let step = usize::try_from(octets).map_or(ahead, |octets| octets.min(ahead));
+        let step = usize::try_from(bytes).map_or(ahead, |bytes| bytes.min(ahead));
         reader.consume(step);
-        octets -= step as u64;
+        bytes -= step as u64;
     }
     Ok(())
 }

@@ -5,7 +5,7 @@ use std::io::Read;
 
 use crate::{compressed::unpacked, cpu::Cpu, read_at::ReadAt};
 
-/// Octets of an ARM64 kernel in which its version is looked for.
+/// Bytes of an ARM64 kernel in which its version is looked for.
 const SEARCHED: u64 = 64 * 1024 * 1024;
 const BANNER: &[u8] = b"Linux version ";
 
@@ -53,7 +53,7 @@ fn memory_test(source: &impl ReadAt, text: Option<&str>) -> Option<String> {
     }
     let all = source.read_up_to(0, 512 * 1024).ok()?;
     let at = all.windows(NAME.len()).position(|window| window == NAME.as_bytes())?;
-    let line: String = all[at..].iter().take(32).map(|octet| char::from(*octet)).collect();
+    let line: String = all[at..].iter().take(32).map(|byte| char::from(*byte)).collect();
     Some(line.split(|c: char| !c.is_ascii_graphic() && c != ' ').next()?.trim().into())
 }
 
@@ -92,12 +92,12 @@ fn banner(mut plain: impl Read) -> Option<String> {
 }
 
 fn until_space(bytes: &[u8]) -> Option<String> {
-    let end = bytes.iter().take(128).position(|octet| *octet == b' ')?;
+    let end = bytes.iter().take(128).position(|byte| *byte == b' ')?;
     Some(String::from_utf8_lossy(&bytes[..end]).into_owned())
 }
 
 pub(crate) fn until_nul(bytes: &[u8]) -> String {
-    let end = bytes.iter().position(|octet| *octet == 0).unwrap_or(bytes.len());
+    let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
     String::from_utf8_lossy(&bytes[..end]).trim().into()
 }
 

@@ -12,8 +12,8 @@ use thiserror::Error;
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Mac([u8; 6]);
 
-/// How to mend any [`MacError`].
-pub const MAC_MEND: &str = "Write six pairs of hexadecimal digits, as in 02:00:5e:00:53:01.";
+/// How to fix any [`MacError`].
+pub const MAC_FIX: &str = "Write six pairs of hexadecimal digits, as in 02:00:5e:00:53:01.";
 
 /// Why a text is no machine's MAC address.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -49,22 +49,22 @@ impl Mac {
         Self([0x00, 0x00, 0x5e, 0x00, 0x53, last])
     }
 
-    /// Wraps six octets as they stood on the wire.
+    /// Wraps six bytes as they stood on the wire.
     ///
     /// # Errors
     /// [`MacError::Zero`] and [`MacError::Group`].
-    pub fn new(octets: [u8; 6]) -> Result<Self, MacError> {
-        let mac = Self(octets);
-        if octets == [0; 6] {
+    pub fn new(bytes: [u8; 6]) -> Result<Self, MacError> {
+        let mac = Self(bytes);
+        if bytes == [0; 6] {
             return Err(MacError::Zero);
         }
-        if octets[0] & 1 == 1 {
+        if bytes[0] & 1 == 1 {
             return Err(MacError::Group(mac));
         }
         Ok(mac)
     }
 
-    /// The six octets.
+    /// The six bytes.
     #[must_use]
     pub const fn octets(self) -> [u8; 6] {
         self.0
@@ -94,7 +94,7 @@ impl FromStr for Mac {
     type Err = MacError;
 
     fn from_str(text: &str) -> Result<Self, MacError> {
-        let mut octets = [0_u8; 6];
+        let mut bytes = [0_u8; 6];
         let mut digits = 0;
         for character in text.trim().chars() {
             if matches!(character, ':' | '-' | '.') {
@@ -103,15 +103,15 @@ impl FromStr for Mac {
             let Some(value) = character.to_digit(16).and_then(|value| u8::try_from(value).ok()) else {
                 return Err(MacError::Character { text: text.into(), character });
             };
-            if let Some(octet) = octets.get_mut(digits / 2) {
-                *octet = *octet << 4 | value;
+            if let Some(byte) = bytes.get_mut(digits / 2) {
+                *byte = *byte << 4 | value;
             }
             digits += 1;
         }
         if digits != 12 {
             return Err(MacError::Length { text: text.into(), digits });
         }
-        Self::new(octets)
+        Self::new(bytes)
     }
 }
 

@@ -138,7 +138,7 @@ fn common_name(certificate: &Certificate) -> Option<String> {
     let subject = &certificate.tbs_certificate.subject;
     let mut parts = subject.0.iter().flat_map(|set| set.0.iter());
     let part = parts.find(|part| part.oid.to_string() == COMMON_NAME)?;
-    // Whichever of the string types it is: its octets are its text.
+    // Whichever of the string types it is: its bytes are its text.
     let der = part.value.to_der().ok()?;
     let mut reader = SliceReader::new(&der).ok()?;
     let header = der::Header::decode(&mut reader).ok()?;

@@ -2,9 +2,9 @@
 
 use std::io;
 
-/// Octets that can be read at any place: a file, a file inside an ISO, a slice in a test.
+/// Bytes that can be read at any place: a file, a file inside an ISO, a slice in a test.
 pub trait ReadAt {
-    /// Octets in all.
+    /// Bytes in all.
     fn size(&self) -> u64;
 
     /// Fills `buffer` with what begins at `offset`.
@@ -13,7 +13,7 @@ pub trait ReadAt {
     /// [`io::ErrorKind::UnexpectedEof`] if the source ends before, or whatever reading gave.
     fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()>;
 
-    /// At most `length` octets from `offset`: fewer where the source ends before.
+    /// At most `length` bytes from `offset`: fewer where the source ends before.
     ///
     /// # Errors
     /// Whatever reading gave.
@@ -69,12 +69,12 @@ impl ReadAt for Box<dyn ReadAt + '_> {
     }
 }
 
-/// A run of octets of some source.
+/// A run of bytes of some source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Extent {
-    /// Where it begins, in octets.
+    /// Where it begins, in bytes.
     pub offset: u64,
-    /// How long it is, in octets.
+    /// How long it is, in bytes.
     pub length: u64,
 }
 
@@ -86,7 +86,7 @@ pub struct Pieces<'a, S> {
 }
 
 impl<'a, S: ReadAt> Pieces<'a, S> {
-    /// The file whose octets are those of `extents`, one after another.
+    /// The file whose bytes are those of `extents`, one after another.
     pub const fn new(source: S, extents: &'a [Extent]) -> Self {
         Self { source, extents }
     }

@@ -13,7 +13,7 @@ impl<'a> Reader<'a> {
         Self { rest: bytes }
     }
 
-    /// How many octets are left.
+    /// How many bytes are left.
     #[must_use]
     pub const fn left(&self) -> usize {
         self.rest.len()
@@ -24,23 +24,23 @@ impl<'a> Reader<'a> {
         std::mem::take(&mut self.rest)
     }
 
-    /// The next `count` octets, or `None` (and no movement) if fewer are left.
+    /// The next `count` bytes, or `None` (and no movement) if fewer are left.
     pub fn take(&mut self, count: usize) -> Option<&'a [u8]> {
         let (head, tail) = self.rest.split_at_checked(count)?;
         self.rest = tail;
         Some(head)
     }
 
-    /// The next `N` octets as an array.
+    /// The next `N` bytes as an array.
     pub fn array<const N: usize>(&mut self) -> Option<[u8; N]> {
         let (head, tail) = self.rest.split_first_chunk::<N>()?;
         self.rest = tail;
         Some(*head)
     }
 
-    /// One octet.
+    /// One byte.
     pub fn u8(&mut self) -> Option<u8> {
-        self.array::<1>().map(|[octet]| octet)
+        self.array::<1>().map(|[byte]| byte)
     }
 
     /// A 16-bit integer in network order.
@@ -58,9 +58,9 @@ impl<'a> Reader<'a> {
         self.array::<4>().map(Into::into)
     }
 
-    /// The octets before the next NUL, which is consumed; `None` if no NUL is left.
+    /// The bytes before the next NUL, which is consumed; `None` if no NUL is left.
     pub fn until_nul(&mut self) -> Option<&'a [u8]> {
-        let end = self.rest.iter().position(|octet| *octet == 0)?;
+        let end = self.rest.iter().position(|byte| *byte == 0)?;
         let text = self.take(end)?;
         self.u8()?;
         Some(text)

@@ -49,10 +49,10 @@ pub fn read(source: &impl ReadAt) -> Option<Vec<WimImage>> {
     if head.get(..8)? != b"MSWIM\0\0\0" {
         return None;
     }
-    // The XML's entry: seven octets of size, one of flags, then where it lies.
-    let number = |at: usize, octets: usize| {
+    // The XML's entry: seven bytes of size, one of flags, then where it lies.
+    let number = |at: usize, bytes: usize| {
         let mut wide = [0; 8];
-        wide[..octets].copy_from_slice(head.get(at..at + octets)?);
+        wide[..bytes].copy_from_slice(head.get(at..at + bytes)?);
         Some(u64::from_le_bytes(wide))
     };
     let (size, offset) = (number(0x48, 7)?, number(0x50, 8)?);

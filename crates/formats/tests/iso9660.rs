@@ -1,4 +1,4 @@
-//! ISOs made by `xorriso`, read back octet for octet against what went in.
+//! ISOs made by `xorriso`, read back byte for byte against what went in.
 #![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test that cannot go on fails")]
 
 use std::{
@@ -218,9 +218,9 @@ impl ReadAt for Sparse {
         if offset + buffer.len() as u64 > self.size {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
-        for (at, octet) in (offset..).zip(buffer) {
+        for (at, byte) in (offset..).zip(buffer) {
             let block = self.blocks.get(&(at / BLOCK as u64));
-            *octet = block.map_or(0, |block| block[(at % BLOCK as u64) as usize]);
+            *byte = block.map_or(0, |block| block[(at % BLOCK as u64) as usize]);
         }
         Ok(())
     }
@@ -271,8 +271,8 @@ proptest! {
         let mut image = image.clone();
         let length = image.len();
         // Most of the damage goes where the structure is: from the descriptors on.
-        for (at, octet) in damage {
-            image[(32_768 + at) % length] = octet;
+        for (at, byte) in damage {
+            image[(32_768 + at) % length] = byte;
         }
         if let Ok(iso) = Iso::read(&image) {
             for file in &iso.files {

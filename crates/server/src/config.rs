@@ -171,7 +171,7 @@ impl Config {
     /// Reads and checks a file.
     ///
     /// # Errors
-    /// What is wrong, where, and how to mend it.
+    /// What is wrong, where, and how to fix it.
     pub fn read(path: &Path) -> Result<Self, ConfigError> {
         let text = std::fs::read_to_string(path)
             .map_err(|source| ConfigError::Read { path: path.into(), source })?;

@@ -68,12 +68,12 @@ pub enum Beat {
         path: String,
         /// By what: `TFTP` or `HTTP`.
         by: &'static str,
-        /// Octets.
+        /// Bytes.
         size: usize,
     },
     /// It read its menu.
     Menu {
-        /// Octets.
+        /// Bytes.
         size: usize,
     },
     /// It shows a menu and takes this entry.
@@ -339,7 +339,7 @@ impl Machine {
     }
 }
 
-/// An address of this host that is this machine's alone, as far as the last octets of MAC addresses differ.
+/// An address of this host that is this machine's alone, as far as the last bytes of MAC addresses differ.
 fn loopback(mac: Mac) -> Ipv4Addr {
     let [.., a, b, c] = mac.octets();
     // Neither the network's address nor the one that the service has.

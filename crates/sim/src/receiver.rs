@@ -12,7 +12,7 @@ use tokio::{
     task::JoinHandle,
 };
 
-/// Octets of a body that are taken; who sends more is not answered.
+/// Bytes of a body that are taken; who sends more is not answered.
 const MOST_BODY: usize = 1024 * 1024;
 
 /// What a receiver was sent.

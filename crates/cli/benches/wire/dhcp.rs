@@ -97,7 +97,7 @@ impl Forms {
         request.options.set(code::SERVER_IDENTIFIER, Ipv4Addr::LOCALHOST.octets());
         request.options.set(code::RELAY_AGENT_INFORMATION, info.emit());
         let request = request.emit();
-        let wanted = request.windows(4).position(|octets| octets == placeholder).unwrap();
+        let wanted = request.windows(4).position(|bytes| bytes == placeholder).unwrap();
         Self { discover: discover.emit(), request, wanted }
     }
 
@@ -149,7 +149,7 @@ pub(super) fn exchanges(
         };
         let reply = &buffer[..length];
         let number = u32::from_be_bytes(reply[XID].try_into().unwrap());
-        match Kind::from_octet(reply[KIND]) {
+        match Kind::from_byte(reply[KIND]) {
             Kind::Offer => {
                 socket.send_to(forms.request(number, reply), server).unwrap();
             }

@@ -11,7 +11,7 @@ use super::edited::{self, read_toml};
 use crate::output::{Failure, Output, ago, clock, table};
 
 /// Where an example is to be had.
-const MEND: &str = "`lastmile answers example` writes a file with every setting and its meaning.";
+const FIX: &str = "`lastmile answers example` writes a file with every setting and its meaning.";
 
 /// `lastmile answers …`
 ///
@@ -102,7 +102,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Example => out.line(lastmile_api::settings::example().trim_end()),
         Command::Formats => out.line(lastmile_core::decide::answers::support_table().trim_end()),
         Command::Save { name, from } => {
-            let written = read_toml(&from, MEND)?;
+            let written = read_toml(&from, FIX)?;
             let client = client.based_on(written.etag.as_deref());
             out.show(&client.answers_save(&name, &written.value).await?, show);
         }
@@ -115,7 +115,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let found = found.ok_or_else(|| Failure::Input {
                 place: "--at".into(),
                 what: format!("{name} has no version {version}; the last is {last}"),
-                mend: "See `lastmile answers versions`.",
+                fix: "See `lastmile answers versions`.",
             })?;
             out.show(&found, show);
         }
@@ -137,7 +137,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 return Err(Failure::Input {
                     place: "--file".into(),
                     what: format!("there is no '{file}'"),
-                    mend: "Leave it out to see which there are.",
+                    fix: "Leave it out to see which there are.",
                 });
             }
             out.show(&preview, |preview| {
@@ -175,7 +175,7 @@ pub(crate) fn asked_of(words: &[String]) -> Result<BTreeMap<String, String>, Fai
             Failure::Input {
                 place: word.clone(),
                 what: "it is no answer to a question".into(),
-                mend: "Write NAME=ANSWER, with the question's name.",
+                fix: "Write NAME=ANSWER, with the question's name.",
             }
         })
     };
@@ -272,9 +272,9 @@ fn linted(report: &LintReport) -> String {
             }
             _ => format!("on {}", finding.machines.join(", ")),
         };
-        let Fault { place, what, mend } = &finding.fault;
+        let Fault { place, what, fix } = &finding.fault;
         text.push_str(&format!(
-            "\n{} with {}, {on}:\n  {place}: {what}\n  {mend}\n",
+            "\n{} with {}, {on}:\n  {place}: {what}\n  {fix}\n",
             finding.answers, finding.image
         ));
     }

@@ -180,7 +180,7 @@ fn kind(schema: &Value) -> String {
             || "text".into(),
             |format| match format {
                 "date-time" => "time (RFC 3339)".into(),
-                "binary" => "octets".into(),
+                "binary" => "bytes".into(),
                 other => other.to_owned(),
             },
         ),

@@ -38,15 +38,15 @@ fn counted(count: usize, what: &str) -> String {
 fn text(report: &CheckReport, all: bool) -> String {
     let mut text = String::new();
     let shown = report.findings.iter().filter(|finding| all || finding.severity != Severity::Good);
-    for Finding { severity, topic, place, what, mend } in shown {
+    for Finding { severity, topic, place, what, fix } in shown {
         if *severity == Severity::Good {
             text.push_str(&format!("{:8} {topic}: {place}: {what}\n", severity.as_str()));
             continue;
         }
         text.push_str(&format!("{:8} {topic}: {place}\n", severity.as_str()));
         text.push_str(&format!("         {what}\n"));
-        if !mend.is_empty() {
-            text.push_str(&format!("         → {mend}\n"));
+        if !fix.is_empty() {
+            text.push_str(&format!("         → {fix}\n"));
         }
     }
     if !text.is_empty() {

@@ -38,9 +38,9 @@ pub(super) struct Written<T> {
     pub(super) etag: Option<String>,
 }
 
-/// Reads a TOML file; `mend` says where an example of one is to be had. `-` is standard input.
-pub(super) fn read_toml<T: DeserializeOwned>(path: &Path, mend: &'static str) -> Result<Written<T>, Failure> {
-    let wrong = |what: String| Failure::Input { place: path.display().to_string(), what, mend };
+/// Reads a TOML file; `fix` says where an example of one is to be had. `-` is standard input.
+pub(super) fn read_toml<T: DeserializeOwned>(path: &Path, fix: &'static str) -> Result<Written<T>, Failure> {
+    let wrong = |what: String| Failure::Input { place: path.display().to_string(), what, fix };
     let read = if path.as_os_str() == "-" {
         std::io::read_to_string(std::io::stdin())
     } else {

@@ -71,7 +71,7 @@ fn wrong(path: &Path, what: &str) -> Failure {
     Failure::Input {
         place: path.display().to_string(),
         what: what.into(),
-        mend: "Name a file or folder that this user may read.",
+        fix: "Name a file or folder that this user may read.",
     }
 }
 
@@ -81,11 +81,11 @@ pub(super) async fn upload(
     out: &Output,
     files: &[Upload],
 ) -> Result<Vec<FileEntry>, Failure> {
-    let mut octets = 0;
+    let mut bytes = 0;
     for file in files {
-        octets += std::fs::metadata(&file.path).map_err(|error| wrong(&file.path, &error.to_string()))?.len();
+        bytes += std::fs::metadata(&file.path).map_err(|error| wrong(&file.path, &error.to_string()))?.len();
     }
-    let bar = out.progress("", octets);
+    let bar = out.progress("", bytes);
     let mut entries = Vec::with_capacity(files.len());
     for file in files {
         bar.name(&file.name);

@@ -139,7 +139,7 @@ async fn save(save: Save, client: &Client, out: &Output) -> Result<(), Failure> 
         Failure::Input {
             place: "--url".into(),
             what: format!("there is no handover '{}' yet, and no URL is given", save.name),
-            mend: "Say where to, as in --url https://records.gannet.example/installs.",
+            fix: "Say where to, as in --url https://records.gannet.example/installs.",
         }
     })?;
     let events: Vec<HandoverEvent> = match (save.event.is_empty(), &former) {
@@ -153,7 +153,7 @@ async fn save(save: Save, client: &Client, out: &Output) -> Result<(), Failure> 
         Some(file) => Some(std::fs::read_to_string(&file).map_err(|error| Failure::Input {
             place: file.display().to_string(),
             what: error.to_string(),
-            mend: "Give a file that holds the key, or - for standard input.",
+            fix: "Give a file that holds the key, or - for standard input.",
         })?),
     };
     let draft = HandoverDraft { url, events, key: key.map(|key| key.trim().to_owned()) };

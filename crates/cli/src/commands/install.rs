@@ -6,8 +6,8 @@ use std::{
 use clap::Subcommand;
 use futures_util::StreamExt;
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, Event, Fault, InstallDetail, InstallNumbers, InstallRow,
-    InstallState, InstallsListQuery, LogLine, Outlook,
+    ArmPreview, ArmRequest, ArmSeveral, AskedRequest, Event, Fault, InstallDetail, InstallNumbers,
+    InstallRow, InstallState, InstallsListQuery, LogLine,
 };
 use lastmile_client::Client;
 
@@ -101,7 +101,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             }
             if dry_run {
                 let several = ArmSeveral { machines, labels: label, image, answers, asked };
-                return Ok(outlook(&client.installs_outlook(&several).await?, out));
+                return Ok(preview(&client.installs_preview(&several).await?, out));
             }
             if let Some(machine) = machines.first().filter(|_| is_one) {
                 let install = client
@@ -191,14 +191,14 @@ fn log_line(line: &LogLine) -> String {
 }
 
 /// What arming would do; fails if it would be refused.
-fn outlook(machines: &[Outlook], out: &Output) -> ExitCode {
-    out.show(&machines, |machines| outlook_table(machines));
+fn preview(machines: &[ArmPreview], out: &Output) -> ExitCode {
+    out.show(&machines, |machines| preview_table(machines));
     let is_refused = machines.iter().any(|machine| !machine.faults.is_empty());
     if is_refused { ExitCode::FAILURE } else { ExitCode::SUCCESS }
 }
 
-fn outlook_table(machines: &[Outlook]) -> String {
-    let row = |machine: &Outlook| {
+fn preview_table(machines: &[ArmPreview]) -> String {
+    let row = |machine: &ArmPreview| {
         [
             machine.machine.clone(),
             or_dash(machine.holds.as_ref()),
@@ -211,9 +211,9 @@ fn outlook_table(machines: &[Outlook]) -> String {
     };
     let head = ["machine", "holds now", "since", "would get", "as", "loses what is on", "would wait for"];
     let mut text = table(head, machines.iter().map(row));
-    let mut say = |machine: &Outlook, kind: &str, fault: &Fault| {
+    let mut say = |machine: &ArmPreview, kind: &str, fault: &Fault| {
         let place = if fault.place.is_empty() { String::new() } else { format!("{}: ", fault.place) };
-        text.push_str(&format!("\n{}: {kind}{place}{}. {}", machine.machine, fault.what, fault.mend));
+        text.push_str(&format!("\n{}: {kind}{place}{}. {}", machine.machine, fault.what, fault.fix));
     };
     for machine in machines {
         machine.faults.iter().for_each(|fault| say(machine, "stands in the way: ", fault));
@@ -258,7 +258,7 @@ fn names(file: &Path) -> Result<Vec<String>, Failure> {
     let wrong = |error: std::io::Error| Failure::Input {
         place: file.display().to_string(),
         what: error.to_string(),
-        mend: "Give a file with a machine's name a line, or - for standard input.",
+        fix: "Give a file with a machine's name a line, or - for standard input.",
     };
     let name = |line: &str| line.split('#').next().unwrap_or_default().trim().to_owned();
     Ok(text.map_err(wrong)?.lines().map(name).filter(|name| !name.is_empty()).collect())

@@ -14,7 +14,7 @@ use crate::output::{Failure, Output, or_dash, pairs, table};
 const EXAMPLE: &str = include_str!("../../menu.example.toml");
 
 /// Where an example is to be had.
-const MEND: &str = "`lastmile menu example` writes a file with every setting and its meaning.";
+const FIX: &str = "`lastmile menu example` writes a file with every setting and its meaning.";
 
 /// `lastmile menu …`
 #[derive(Debug, Subcommand)]
@@ -67,7 +67,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     match command {
         Command::Example => out.line(EXAMPLE.trim_end()),
         Command::Save { name, from } => {
-            let written = read_toml(&from, MEND)?;
+            let written = read_toml(&from, FIX)?;
             let client = client.based_on(written.etag.as_deref());
             out.show(&client.menus_save(&name, &written.value).await?, show);
         }
@@ -87,7 +87,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Show { name } => edited::show(out, &client.menus_read(&name).await?, show),
         Command::Preview { name, machine, architecture, language, from, text } => {
             let draft =
-                from.as_deref().map(|path| read_toml(path, MEND)).transpose()?.map(|written| written.value);
+                from.as_deref().map(|path| read_toml(path, FIX)).transpose()?.map(|written| written.value);
             let architecture = architecture.map(|architecture| architecture.to_string());
             let request = PreviewRequest { draft, machine, architecture, language };
             let preview = client.menus_preview(&name, &request).await?;
@@ -96,7 +96,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 return Err(Failure::Input {
                     place: fault.place.clone(),
                     what: format!("{} ({} in all)", fault.what, preview.faults.len()),
-                    mend: MEND,
+                    fix: FIX,
                 });
             }
         }

@@ -39,7 +39,7 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
             std::io::Write::write_all(&mut std::io::stdout(), &capture)?;
         } else {
             std::fs::write(file, &capture)?;
-            out.say(&format!("{} octets in {}", capture.len(), file.display()));
+            out.say(&format!("{} bytes in {}", capture.len(), file.display()));
         }
         return Ok(());
     }
@@ -136,7 +136,7 @@ pub(crate) fn explained(diagnoses: &[Diagnosis]) -> String {
     for diagnosis in diagnoses {
         text.push_str(&format!("! {} ({})\n", diagnosis.seen, time(diagnosis.at)));
         text.push_str(&format!("  It means:  {}\n", diagnosis.means));
-        text.push_str(&format!("  Do this:   {}\n", diagnosis.mend));
+        text.push_str(&format!("  Do this:   {}\n", diagnosis.fix));
     }
     text
 }

@@ -72,8 +72,8 @@ async fn named(arguments: &Arguments, client: &Client) -> Result<BTreeMap<i64, I
         }
         if installs.is_empty() {
             let what = format!("no machine with {label} ever had an install armed");
-            let mend = "`lastmile machine list --label` shows them; `lastmile install arm` arms one.";
-            return Err(Failure::Input { place: "--label".into(), what, mend });
+            let fix = "`lastmile machine list --label` shows them; `lastmile install arm` arms one.";
+            return Err(Failure::Input { place: "--label".into(), what, fix });
         }
     }
     Ok(installs)
@@ -86,7 +86,7 @@ async fn last_of(machine: &str, client: &Client) -> Result<InstallRow, Failure> 
     client.installs_list(&query).await?.installs.into_iter().next().ok_or_else(|| Failure::Input {
         place: machine.into(),
         what: "no install was ever armed for it".into(),
-        mend: "`lastmile install arm` arms one.",
+        fix: "`lastmile install arm` arms one.",
     })
 }
 
@@ -236,7 +236,7 @@ impl Wait<'_> {
         Failure::Input {
             place: format!("after {span:#}"),
             what: told,
-            mend: "They go on: nothing was called off. `lastmile trace MACHINE` tells where one stands.",
+            fix: "They go on: nothing was called off. `lastmile trace MACHINE` tells where one stands.",
         }
     }
 }

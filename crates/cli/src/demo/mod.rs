@@ -85,7 +85,7 @@ async fn start(folder: &std::path::Path, port: u16) -> Result<Running, Failure> 
     let mut config: Config = toml::from_str("").map_err(|error| Failure::Input {
         place: "demo".into(),
         what: error.to_string(),
-        mend: "This is a defect of the program.",
+        fix: "This is a defect of the program.",
     })?;
     config.data_dir = folder.into();
     config.boot.address = Some(Ipv4Addr::LOCALHOST);

@@ -129,8 +129,7 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
     fill_answers(client).await?;
     fill_menus(client).await?;
     for terminal in &FLEET {
-        let mac =
-            [0x00, 0x00, 0x5e, 0x00, 0x53, terminal.number].map(|octet| format!("{octet:02x}")).join(":");
+        let mac = [0x00, 0x00, 0x5e, 0x00, 0x53, terminal.number].map(|byte| format!("{byte:02x}")).join(":");
         register(client, terminal.machine, mac, StandingDraft::LocalDisk, terminal.number).await?;
     }
     for (name, number, standing) in AT_REST {
@@ -259,7 +258,7 @@ async fn fill_menus(client: &Client) -> Result<(), Failure> {
         toml::from_str::<MenuDraft>(text).map_err(|error| Failure::Input {
             place: "the demo's menus".into(),
             what: error.to_string(),
-            mend: "Tell whoever made this version.",
+            fix: "Tell whoever made this version.",
         })
     };
     client.menus_save("workshop", &read(include_str!("menus/workshop.toml"))?).await?;

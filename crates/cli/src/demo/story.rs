@@ -41,10 +41,10 @@ pub(super) fn beat(beat: &Beat) -> String {
             format!("is {address}, and has nothing to boot")
         }
         Beat::Address { address, file } => format!("is {address}, and is told {file}"),
-        Beat::Fetched { path, by, size: octets } => {
-            format!("has {path} by {by}, {}, digest right", size(*octets as u64))
+        Beat::Fetched { path, by, size: bytes } => {
+            format!("has {path} by {by}, {}, digest right", size(*bytes as u64))
         }
-        Beat::Menu { size: octets } => format!("has its menu by TFTP, {}", size(*octets as u64)),
+        Beat::Menu { size: bytes } => format!("has its menu by TFTP, {}", size(*bytes as u64)),
         Beat::Chose { title } => format!("menu: {title}"),
         Beat::Answers { host_name } => format!("installer has its answers, is to be {host_name}"),
         Beat::Reported { stage: "booted" } => "says what it is".into(),

@@ -29,7 +29,7 @@ const DOCUMENT: &str = include_str!("../../../api/openapi.json");
 const LOOKING: [&str; 7] = [
     "/check",
     "/images/inspect",
-    "/installs/outlook",
+    "/installs/preview",
     "/packages/loaders",
     "/menus/{name}/preview",
     "/answers/{name}/preview",

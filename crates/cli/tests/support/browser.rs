@@ -8,7 +8,7 @@ use std::{
     time::Duration,
 };
 
-use fantoccini::{Client, ClientBuilder, Locator};
+use fantoccini::{Client, ClientBuilder, Locator, elements::Element, error::CmdError};
 use serde_json::json;
 
 use super::{need, wait_for};
@@ -127,37 +127,55 @@ impl Browser {
         }
     }
 
-    /// Waits for an element that can be clicked, and clicks it: one that is just being drawn, or drawn
-    /// anew, is waited for as a person waits for it.
-    pub async fn click(&self, css: &str) {
+    /// Does something to the element that `css` finds. One that is just being drawn, or is drawn anew in another place, is
+    /// waited for as a person waits for it.
+    async fn act<T, F>(&self, css: &str, act: impl Fn(Element) -> F) -> T
+    where
+        F: Future<Output = Result<T, CmdError>>,
+    {
         let end = std::time::Instant::now() + PATIENCE;
         loop {
             let wait = self.client.wait().at_most(PATIENCE);
-            match wait.for_element(Locator::Css(css)).await.unwrap().click().await {
+            match act(wait.for_element(Locator::Css(css)).await.unwrap()).await {
                 Err(error)
                     if (error.is_stale_element_reference() || error.is_element_not_interactable())
                         && std::time::Instant::now() < end =>
                 {
                     tokio::time::sleep(Duration::from_millis(100)).await;
                 }
-                clicked => return clicked.unwrap(),
+                Err(error) => panic!("{css}: {error}"),
+                Ok(done) => return done,
             }
         }
     }
 
+    /// Clicks an element.
+    pub async fn click(&self, css: &str) {
+        self.act(css, |element| async move { element.click().await }).await;
+    }
+
     /// Writes into a field in the place of what was there.
     pub async fn fill(&self, css: &str, text: &str) {
-        let wait = self.client.wait().at_most(PATIENCE);
-        let field = wait.for_element(Locator::Css(css)).await.unwrap();
         // All of it is marked, then typed over, as a person does.
-        field.send_keys(&format!("\u{e009}a\u{e000}{text}")).await.unwrap();
+        self.type_into(css, &format!("\u{e009}a\u{e000}{text}")).await;
+    }
+
+    /// Types into a field, or gives files to one that takes files.
+    pub async fn type_into(&self, css: &str, keys: &str) {
+        self.act(css, |field| {
+            let keys = keys.to_owned();
+            async move { field.send_keys(&keys).await }
+        })
+        .await;
     }
 
     /// Chooses a value of a list, as a person does by its keyboard.
     pub async fn choose(&self, css: &str, value: &str) {
-        let wait = self.client.wait().at_most(PATIENCE);
-        let list = wait.for_element(Locator::Css(css)).await.unwrap();
-        list.select_by_value(value).await.unwrap();
+        self.act(css, |list| {
+            let value = value.to_owned();
+            async move { list.select_by_value(&value).await }
+        })
+        .await;
     }
 
     /// Waits until the page's text does not hold `text` any more.
@@ -169,17 +187,9 @@ impl Browser {
         }
     }
 
-    /// Waits for a link and follows it by the keyboard: a row of a live list may move from under a pointer, and be
-    /// drawn anew in another place.
+    /// Follows a link by the keyboard: a row of a live list may move from under a pointer.
     pub async fn follow(&self, css: &str) {
-        let end = std::time::Instant::now() + PATIENCE;
-        loop {
-            let wait = self.client.wait().at_most(PATIENCE);
-            match wait.for_element(Locator::Css(css)).await.unwrap().send_keys("\u{e007}").await {
-                Err(error) if error.is_stale_element_reference() && std::time::Instant::now() < end => {}
-                followed => return followed.unwrap(),
-            }
-        }
+        self.type_into(css, "\u{e007}").await;
     }
 
     /// The texts of all elements that fit.

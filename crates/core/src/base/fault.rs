@@ -1,4 +1,4 @@
-//! What is wrong with something a person entered: where, what, and how to mend it.
+//! What is wrong with something a person entered: where, what, and how to fix it.
 
 use std::fmt;
 
@@ -14,18 +14,19 @@ pub struct Fault {
     /// What is wrong, with the value that is wrong.
     pub what: String,
     /// What to do about it.
-    pub mend: String,
+    #[serde(alias = "mend")]
+    pub fix: String,
 }
 
 impl From<Defect> for Fault {
     fn from(defect: Defect) -> Self {
-        Self { place: defect.place, what: defect.what, mend: defect.mend }
+        Self { place: defect.place, what: defect.what, fix: defect.fix }
     }
 }
 
 impl fmt::Display for Fault {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}: {}. {}", self.place, self.what, self.mend)
+        write!(f, "{}: {}. {}", self.place, self.what, self.fix)
     }
 }
 
@@ -41,8 +42,8 @@ impl Faults {
     }
 
     /// Records one fault.
-    pub fn add(&mut self, place: impl Into<String>, what: impl Into<String>, mend: impl Into<String>) {
-        self.0.push(Fault { place: place.into(), what: what.into(), mend: mend.into() });
+    pub fn add(&mut self, place: impl Into<String>, what: impl Into<String>, fix: impl Into<String>) {
+        self.0.push(Fault { place: place.into(), what: what.into(), fix: fix.into() });
     }
 
     /// Keeps the value of a parse, or records its error (whose text says what is wrong) and gives `None`.
@@ -50,12 +51,12 @@ impl Faults {
         &mut self,
         place: impl Into<String>,
         result: Result<T, E>,
-        mend: impl Into<String>,
+        fix: impl Into<String>,
     ) -> Option<T> {
         match result {
             Ok(value) => Some(value),
             Err(error) => {
-                self.add(place, error.to_string(), mend);
+                self.add(place, error.to_string(), fix);
                 None
             }
         }
@@ -81,9 +82,20 @@ impl Faults {
             return Err(vec![Fault {
                 place: String::new(),
                 what: "incomplete".into(),
-                mend: "Give every required field.".into(),
+                fix: "Give every required field.".into(),
             }]);
         }
         Err(self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_kept_under_its_former_name_is_read() {
+        let kept = r#"{"place": "kernel", "what": "it is not there", "mend": "Name another."}"#;
+        assert_eq!(serde_json::from_str::<Fault>(kept).unwrap().fix, "Name another.");
     }
 }

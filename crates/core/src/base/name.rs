@@ -2,9 +2,9 @@
 
 use thiserror::Error;
 
-/// Longest label of a host name in octets (RFC 1035, section 2.3.4).
+/// Longest label of a host name in bytes (RFC 1035, section 2.3.4).
 pub const MAX_LABEL: usize = 63;
-/// Longest domain name in its textual form (RFC 1035, section 2.3.4, less the root's length octet and the first).
+/// Longest domain name in its textual form (RFC 1035, section 2.3.4, less the root's length byte and the first).
 pub const MAX_DOMAIN: usize = 253;
 
 /// Why a name is not usable.
@@ -13,10 +13,10 @@ pub enum NameError {
     /// Nothing, or an empty label between two dots.
     #[error("'{0}' has an empty part")]
     Empty(String),
-    /// A label of more than [`MAX_LABEL`] octets.
+    /// A label of more than [`MAX_LABEL`] bytes.
     #[error("'{0}' has a part of more than 63 characters")]
     LongLabel(String),
-    /// More than [`MAX_DOMAIN`] octets in all.
+    /// More than [`MAX_DOMAIN`] bytes in all.
     #[error("'{0}' is longer than 253 characters")]
     TooLong(String),
     /// A character outside letters, digits and hyphen.
@@ -35,14 +35,14 @@ pub enum NameError {
     Taken(String, &'static str),
 }
 
-/// How to mend any [`NameError`] of a host name.
-pub const HOST_NAME_MEND: &str =
+/// How to fix any [`NameError`] of a host name.
+pub const HOST_NAME_FIX: &str =
     "Use letters, digits and inner hyphens, at most 63 characters (RFC 1123, section 2.1).";
 
-/// How to mend any [`NameError`] of a domain.
-pub const DOMAIN_MEND: &str = "Use host name parts joined by single dots, as in gannet.example.";
-/// How to mend any [`NameError`] of a thing's name.
-pub const THING_NAME_MEND: &str =
+/// How to fix any [`NameError`] of a domain.
+pub const DOMAIN_FIX: &str = "Use host name parts joined by single dots, as in gannet.example.";
+/// How to fix any [`NameError`] of a thing's name.
+pub const THING_NAME_FIX: &str =
     "Use letters, digits, '-', '_' and '.', beginning with a letter or digit, at most 63 characters.";
 
 /// Checks a single-label host name (RFC 1123, section 2.1).
@@ -72,7 +72,7 @@ pub fn check_host_name(name: &str) -> Result<(), NameError> {
 /// The first thing that is wrong with it.
 pub fn check_machine_name(name: &str) -> Result<(), NameError> {
     check_host_name(name)?;
-    if name.bytes().all(|octet| octet.is_ascii_digit()) {
+    if name.bytes().all(|byte| byte.is_ascii_digit()) {
         return Err(NameError::Taken(name.into(), "a number"));
     }
     if name.eq_ignore_ascii_case("localhost") {

@@ -13,9 +13,8 @@ pub struct AddressRange {
     last: Ipv4Addr,
 }
 
-/// How to mend any [`RangeError`].
-pub const RANGE_MEND: &str =
-    "Write first and last address, as in 192.0.2.50-192.0.2.99, or a single address.";
+/// How to fix any [`RangeError`].
+pub const RANGE_FIX: &str = "Write first and last address, as in 192.0.2.50-192.0.2.99, or a single address.";
 
 /// Why a text is no address range.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

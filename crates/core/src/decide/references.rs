@@ -6,7 +6,7 @@ use crate::{base::Faults, site::Site};
 pub(crate) fn check_parameters(faults: &mut Faults, words: &[String]) {
     for (index, word) in words.iter().enumerate() {
         if let Err(fault) = crate::model::parameter::check_parameter(word) {
-            faults.add(format!("parameters[{index}]"), fault.what, fault.mend);
+            faults.add(format!("parameters[{index}]"), fault.what, fault.fix);
         }
     }
 }

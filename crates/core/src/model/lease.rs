@@ -43,8 +43,8 @@ impl ClientKey {
     /// A spread of keys over 64 bits that stays the same across restarts (FNV-1a).
     pub(crate) fn spread(&self) -> u64 {
         let fnv = |bytes: &[u8]| {
-            bytes.iter().fold(0xcbf2_9ce4_8422_2325_u64, |hash, octet| {
-                (hash ^ u64::from(*octet)).wrapping_mul(0x0100_0000_01b3)
+            bytes.iter().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
+                (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3)
             })
         };
         match self {
@@ -83,9 +83,10 @@ impl std::str::FromStr for ClientKey {
 }
 
 /// What holds an address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum LeaseState {
     /// Offered; nothing is promised, so it is in memory only.
     Offered,
@@ -100,13 +101,8 @@ pub enum LeaseState {
 impl LeaseState {
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Offered => "offered",
-            Self::Bound => "bound",
-            Self::Released => "released",
-            Self::Quarantined => "quarantined",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 

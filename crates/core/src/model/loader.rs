@@ -28,9 +28,24 @@ pub struct LoaderFacts {
 }
 
 /// The language that a loader reads menus in.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    Default,
+    PartialEq,
+    Eq,
+    Hash,
+    PartialOrd,
+    Ord,
+    Serialize,
+    Deserialize,
+    strum::IntoStaticStr,
+    strum::VariantArray,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Language {
     /// GRUB's (GNU GRUB manual, chapter 6).
     #[default]
@@ -43,16 +58,12 @@ pub enum Language {
 
 impl Language {
     /// Every language.
-    pub const ALL: [Self; 3] = [Self::Grub, Self::Pxelinux, Self::Script];
+    pub const ALL: &'static [Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Grub => "grub",
-            Self::Pxelinux => "pxelinux",
-            Self::Script => "script",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
@@ -60,7 +71,7 @@ impl FromStr for Language {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let known = Self::ALL.into_iter().find(|language| language.as_str() == text);
+        let known = Self::ALL.iter().copied().find(|language| language.as_str() == text);
         known.ok_or_else(|| format!("'{text}' is none of grub, pxelinux, script"))
     }
 }

@@ -82,9 +82,9 @@ pub enum OptionError {
 }
 
 impl OptionError {
-    /// How to mend it.
+    /// How to fix it.
     #[must_use]
-    pub fn mend(&self) -> String {
+    pub fn fix(&self) -> String {
         match self {
             Self::Unknown(name) => {
                 let near = catalogue::KNOWN
@@ -138,7 +138,7 @@ impl FurtherOption {
         for (name, text) in texts {
             let place = format!("{place}.{name}");
             match Self::read(name, text) {
-                Err(error) => faults.add(&place, error.to_string(), error.mend()),
+                Err(error) => faults.add(&place, error.to_string(), error.fix()),
                 Ok(option) => match options.iter().find(|known| known.code == option.code) {
                     Some(twice) => faults.add(
                         &place,
@@ -167,8 +167,8 @@ impl FurtherOption {
         };
         let size = <[u8; 2]>::try_from(self.value.as_slice()).map(u16::from_be_bytes);
         if size.is_ok_and(|size| size < least) {
-            let mend = "See RFC 2132, sections 4.4 and 5.1.";
-            faults.add(place, format!("{} is too small: at least {least}", self.text), mend);
+            let fix = "See RFC 2132, sections 4.4 and 5.1.";
+            faults.add(place, format!("{} is too small: at least {least}", self.text), fix);
         }
     }
 
@@ -227,7 +227,7 @@ fn domain(text: &str) -> Option<Vec<u8>> {
     Some(out)
 }
 
-/// Width of the mask, as many octets of the network as matter, the router (RFC 3442).
+/// Width of the mask, as many bytes of the network as matter, the router (RFC 3442).
 fn route(text: &str) -> Option<Vec<u8>> {
     let (network, router) = text.split_once(" via ")?;
     let network: Ipv4Net = network.trim().parse().ok()?;
@@ -265,17 +265,17 @@ mod tests {
     }
 
     #[test]
-    fn what_is_wrong_is_said_with_its_mend() {
+    fn what_is_wrong_is_said_with_its_fix() {
         let wrong = |name: &str, text: &str| {
             let error = FurtherOption::read(name, text).unwrap_err();
-            format!("{error}. {}", error.mend())
+            format!("{error}. {}", error.fix())
         };
         assert!(wrong("interface-mtus", "1500").ends_with("Did you mean interface-mtu (option 26)?"));
         assert!(wrong("3", "192.0.2.1").contains("give it as `router`"));
         assert!(wrong("interface-mtu", "huge").contains("'huge' is not a number from 0 to 65535"));
         assert!(wrong("224", "berth").contains("Begin with the type"));
         assert!(wrong("log-server", "quay.gannet.example").contains("IPv4 addresses"));
-        assert!(wrong("root-path", "").contains("1 to 255 octets"));
+        assert!(wrong("root-path", "").contains("1 to 255 bytes"));
     }
 
     #[test]

@@ -59,7 +59,7 @@ pub fn check_parameter(word: &str) -> Result<(), Fault> {
         return Err(Fault {
             place: String::new(),
             what: "empty, or with control characters".into(),
-            mend: "Give each kernel parameter as one word on one line.".into(),
+            fix: "Give each kernel parameter as one word on one line.".into(),
         });
     }
     let filled = Values::example().fill(word).map_err(|error| error.fault())?;
@@ -67,7 +67,7 @@ pub fn check_parameter(word: &str) -> Result<(), Fault> {
         return Err(Fault {
             place: String::new(),
             what: format!("'{word}' is not one word"),
-            mend: "Give each word as a parameter of its own: loaders disagree about blanks in one.".into(),
+            fix: "Give each word as a parameter of its own: loaders disagree about blanks in one.".into(),
         });
     }
     Ok(())

@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use crate::model::subnet::Subnet;
 
-/// Longest client identifier (option 61) that is taken, in octets.
+/// Longest client identifier (option 61) that is taken, in bytes.
 const MAX_CLIENT_ID: usize = 255;
 
 /// By what a client is known.
@@ -39,8 +39,8 @@ pub enum ClientTextError {
     ClientId(String),
 }
 
-/// How to mend any [`ClientTextError`].
-pub const CLIENT_MEND: &str = "Write a MAC address, uuid: and the machine's UUID, or id: and the client \
+/// How to fix any [`ClientTextError`].
+pub const CLIENT_FIX: &str = "Write a MAC address, uuid: and the machine's UUID, or id: and the client \
                                identifier in hexadecimal, as in id:0102005e005301.";
 
 impl fmt::Display for ReservedFor {
@@ -48,8 +48,8 @@ impl fmt::Display for ReservedFor {
         match self {
             Self::Mac(mac) => fmt::Display::fmt(mac, f),
             Self::Uuid(uuid) => write!(f, "uuid:{uuid}"),
-            Self::ClientId(octets) => {
-                write!(f, "id:{}", hex::encode(octets))
+            Self::ClientId(bytes) => {
+                write!(f, "id:{}", hex::encode(bytes))
             }
         }
     }
@@ -65,11 +65,11 @@ impl FromStr for ReservedFor {
         }
         let Some(digits) = text.strip_prefix("id:") else { return Ok(Self::Mac(text.parse()?)) };
         let wrong = || ClientTextError::ClientId(digits.into());
-        let octets = hex::decode(digits.replace([':', '-'], "")).map_err(|_| wrong())?;
-        if octets.is_empty() || octets.len() > MAX_CLIENT_ID {
+        let bytes = hex::decode(digits.replace([':', '-'], "")).map_err(|_| wrong())?;
+        if bytes.is_empty() || bytes.len() > MAX_CLIENT_ID {
             return Err(wrong());
         }
-        Ok(Self::ClientId(octets))
+        Ok(Self::ClientId(bytes))
     }
 }
 

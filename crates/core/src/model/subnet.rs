@@ -13,9 +13,10 @@ use crate::{
 
 /// By what a machine of a subnet is known when it asks for a menu, a file or its answers. The MAC address in a path is only a
 /// claim.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum Identify {
     /// By its address: a lease, a reservation, or what was overheard of another DHCP server.
     Address,
@@ -35,18 +36,16 @@ impl Identify {
 
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Address => "address",
-            Self::FirstClaim => "first-claim",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
 /// Who hands out the addresses.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Mode {
     /// This service does.
     Lease,
@@ -57,24 +56,18 @@ pub enum Mode {
 }
 
 impl Mode {
-    /// Every mode.
-    pub const ALL: [Self; 3] = [Self::Lease, Self::Proxy, Self::Off];
-
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Lease => "lease",
-            Self::Proxy => "proxy",
-            Self::Off => "off",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
 /// What a machine nobody has registered gets.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Newcomers {
     /// No answer at all: only machines that are known are served.
     Unanswered,
@@ -87,19 +80,16 @@ pub enum Newcomers {
 impl Newcomers {
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Unanswered => "unanswered",
-            Self::Nothing => "nothing",
-            Self::Menu => "menu",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
 /// How firmware that boots by HTTP (UEFI 2.10, section 24.7) is told to fetch.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum HttpBoot {
     /// By plain HTTP.
     Http,
@@ -110,11 +100,8 @@ pub enum HttpBoot {
 impl HttpBoot {
     /// The URL's scheme.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Http => "http",
-            Self::Https => "https",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 

@@ -249,7 +249,7 @@ pub struct TemplateError {
 }
 
 /// What texts may name, for whoever named something else.
-pub const VALUES_MEND: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, serial, service, image.url, image.iso; in answers also asked.NAME.";
+pub const VALUES_FIX: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, serial, service, image.url, image.iso; in answers also asked.NAME.";
 
 impl TemplateError {
     pub(crate) fn new(text: &str, error: &Error) -> Self {
@@ -269,7 +269,7 @@ impl TemplateError {
     /// As a fault of an input, without its place.
     #[must_use]
     pub fn fault(&self) -> Fault {
-        Fault { place: String::new(), what: self.to_string(), mend: VALUES_MEND.into() }
+        Fault { place: String::new(), what: self.to_string(), fix: VALUES_FIX.into() }
     }
 }
 

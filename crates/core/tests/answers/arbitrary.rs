@@ -83,7 +83,7 @@ fn quoted(text: &str) -> String {
 fn entered(toml: &str) -> Option<Settings<Password>> {
     let draft: Settings<PasswordInput> =
         toml::from_str(toml).unwrap_or_else(|error| panic!("{toml}: {error}"));
-    draft.settle(kept).ok()
+    draft.finish(kept).ok()
 }
 
 fn files(settings: &Settings<Password>, family: Family) -> Option<Vec<AnswerFile>> {
@@ -95,7 +95,7 @@ fn files(settings: &Settings<Password>, family: Family) -> Option<Vec<AnswerFile
             // Whoever is refused is told where, what, and what to do.
             for fault in &faults {
                 assert!(
-                    !fault.place.is_empty() && !fault.what.is_empty() && !fault.mend.is_empty(),
+                    !fault.place.is_empty() && !fault.what.is_empty() && !fault.fix.is_empty(),
                     "{fault:?}"
                 );
             }

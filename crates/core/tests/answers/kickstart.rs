@@ -194,7 +194,7 @@ fn every_arrangement_of_disks_is_read_by_the_library() {
                  {{ mount = '/srv', size = 'rest', file_system = 'ext4'{on} }}]\n"
             ));
         }
-        let settings = settle("arranged", &toml);
+        let settings = finish("arranged", &toml);
         let Ok(resolution) = resolve([(Layer::Site, &settings)], &subject, &BTreeMap::new()) else {
             continue;
         };

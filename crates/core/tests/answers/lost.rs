@@ -193,13 +193,13 @@ const SAME: [(&str, Family); 2] = [
 
 /// What the layers come to in every format: whole files, or the places of what is refused.
 fn all(layers: &[&str]) -> Vec<(Family, Result<String, Vec<Fault>>)> {
-    let settings: Vec<_> = layers.iter().map(|text| settle("a change", text)).collect();
+    let settings: Vec<_> = layers.iter().map(|text| finish("a change", text)).collect();
     let (subject, key) = (subject(), key());
     let of = |family: Family| {
         let mut all = settings.clone();
         if family == Family::UnattendedXml {
             // Set-up asks for an edition where none is said.
-            all.insert(1, settle("edition", "software.edition = 'Plimsoll Server Standard'"));
+            all.insert(1, finish("edition", "software.edition = 'Plimsoll Server Standard'"));
         }
         let layers = all.iter().map(|settings| (Layer::Site, settings));
         let resolution = resolve(layers, &subject, &BTreeMap::new())?;
@@ -225,7 +225,7 @@ fn whatever_is_changed_changes_the_file_or_is_refused() {
                 (_, Err(faults)) => {
                     refused += 1;
                     assert!(
-                        faults.iter().all(|fault| !fault.place.is_empty() && !fault.mend.is_empty()),
+                        faults.iter().all(|fault| !fault.place.is_empty() && !fault.fix.is_empty()),
                         "{faults:?}"
                     );
                 }

@@ -51,7 +51,7 @@ fn key() -> SealKey {
 }
 
 fn settings(case: &str) -> Settings<Password> {
-    settle(case, &fs::read_to_string(folder().join(format!("{case}.toml"))).unwrap())
+    finish(case, &fs::read_to_string(folder().join(format!("{case}.toml"))).unwrap())
 }
 
 /// A password as it is kept.
@@ -62,15 +62,15 @@ fn kept(place: &str, input: &PasswordInput) -> Result<Password, Fault> {
         "storage.encrypt" => input.keep_passphrase(&keeping, None),
         _ => input.keep(&keeping, None),
     };
-    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: error.mend().into() })
+    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), fix: error.fix().into() })
 }
 
 /// Settings as they are entered, with their passwords kept.
-fn settle(case: &str, text: &str) -> Settings<Password> {
+fn finish(case: &str, text: &str) -> Settings<Password> {
     let draft: Settings<PasswordInput> =
         toml::from_str(text).unwrap_or_else(|error| panic!("{case}: {error}"));
-    let settled = draft.settle(kept);
-    settled.unwrap_or_else(|faults| panic!("{case}: {faults:#?}"))
+    let finished = draft.finish(kept);
+    finished.unwrap_or_else(|faults| panic!("{case}: {faults:#?}"))
 }
 
 fn subject() -> Subject {

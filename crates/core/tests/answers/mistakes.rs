@@ -37,7 +37,7 @@ fn mistakes_in_fragments_and_templates_carry_line_and_column() {
         let draft: Settings<PasswordInput> = toml::from_str(&toml).unwrap();
         let kept =
             |_: &str, _: &PasswordInput| Ok(settings("plain").users["purser"].password.clone().unwrap());
-        let settings = draft.settle(kept).map_err(|faults| faults[0].to_string())?;
+        let settings = draft.finish(kept).map_err(|faults| faults[0].to_string())?;
         let resolution = resolve([(Layer::Site, &settings)], &subject(), &BTreeMap::new()).unwrap();
         let subject = subject();
         let target = target(&subject, None, "");

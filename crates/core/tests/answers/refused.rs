@@ -65,7 +65,7 @@ const REFUSED: [(&str, &str, &str); 40] = [
         "network.interfaces.a.addresses[0]",
         "no address with its prefix length",
     ),
-    ("network.interfaces.a = { mtu = 500 }", "network.interfaces.a.mtu", "less than 576 octets"),
+    ("network.interfaces.a = { mtu = 500 }", "network.interfaces.a.mtu", "less than 576 bytes"),
     (
         "network.interfaces.a-name-too-long-here = {}",
         "network.interfaces.a-name-too-long-here",
@@ -147,10 +147,10 @@ const REFUSED: [(&str, &str, &str); 40] = [
 
 /// What is wrong with settings, whether it is found when they are entered or when they come to one machine.
 fn faults(toml: &str) -> Vec<Fault> {
-    let base = settle("base", "users.purser.password = { sealed = 'tern bay at dusk' }");
+    let base = finish("base", "users.purser.password = { sealed = 'tern bay at dusk' }");
     let draft: Settings<PasswordInput> =
         toml::from_str(toml).unwrap_or_else(|error| panic!("{toml}: {error}"));
-    let change = match draft.settle(kept) {
+    let change = match draft.finish(kept) {
         Ok(change) => change,
         Err(faults) => return faults,
     };
@@ -159,7 +159,7 @@ fn faults(toml: &str) -> Vec<Fault> {
 }
 
 #[test]
-fn what_does_not_fit_together_is_named_with_its_place_and_mend() {
+fn what_does_not_fit_together_is_named_with_its_place_and_fix() {
     for (toml, place, what) in REFUSED {
         let found = faults(toml);
         let fits = |fault: &&Fault| fault.place == place && fault.what.contains(what);
@@ -167,7 +167,7 @@ fn what_does_not_fit_together_is_named_with_its_place_and_mend() {
             .iter()
             .find(fits)
             .unwrap_or_else(|| panic!("{toml}\nis to be refused at {place}: {what}; is {found:#?}"));
-        assert!(!fault.mend.is_empty(), "{fault:?} says not what to do");
+        assert!(!fault.fix.is_empty(), "{fault:?} says not what to do");
     }
     assert_eq!(faults(""), []);
 }
@@ -185,7 +185,7 @@ fn what_unattended_set_up_has_no_word_for_is_refused() {
         users.purser.password = { sealed = 'tern bay at dusk' }\nsoftware.edition = 'x'\n";
     let subject = subject();
     let found = |change: &str| {
-        let layers = [settle("whole", whole), settle("change", change)];
+        let layers = [finish("whole", whole), finish("change", change)];
         let layers = layers.iter().map(|settings| (Layer::Site, settings));
         let resolution =
             resolve(layers, &subject, &BTreeMap::new()).unwrap_or_else(|faults| panic!("{faults:#?}"));
@@ -206,7 +206,7 @@ fn what_unattended_set_up_has_no_word_for_is_refused() {
     ] {
         let faults = found(change);
         assert!(
-            faults.iter().any(|fault| fault.place == place && !fault.mend.is_empty()),
+            faults.iter().any(|fault| fault.place == place && !fault.fix.is_empty()),
             "{change}: {faults:#?}"
         );
     }
@@ -215,7 +215,7 @@ fn what_unattended_set_up_has_no_word_for_is_refused() {
 /// Nobody could log in to what would be installed.
 #[test]
 fn settings_by_which_nobody_could_log_in_are_refused_in_every_format() {
-    let nobody = settle("nobody", "users.clerk.full_name = 'Clerk'\nsoftware.edition = 'x'");
+    let nobody = finish("nobody", "users.clerk.full_name = 'Clerk'\nsoftware.edition = 'x'");
     let subject = subject();
     for family in FAMILIES {
         let resolution = resolve([(Layer::Site, &nobody)], &subject, &BTreeMap::new()).unwrap();

@@ -76,7 +76,7 @@ fn no_text_is_taken_for_something_else() {
         let toml = format!(
             "host_name = 'x'\n[users.purser]\nfull_name = '{text}'\npassword = {{ plain = 'tern bay at dusk' }}\n"
         );
-        let settings = settle(text, &toml);
+        let settings = finish(text, &toml);
         let subject = subject();
         let resolution = resolve([(Layer::Site, &settings)], &subject, &BTreeMap::new()).unwrap();
         for family in [Family::Autoinstall, Family::CloudConfig] {
@@ -91,7 +91,7 @@ fn no_text_is_taken_for_something_else() {
         }
     }
     assert_eq!(yaml(&main_text("quay", Family::Autoinstall))["autoinstall"]["keyboard"]["layout"], "no");
-    let digits = settle(
+    let digits = finish(
         "digits",
         "[users.a]\npassword = { plain = 'tern bay at dusk' }\n[network.interfaces]\nlan = { mac = '10:20:30:40:50:59', addresses = ['dhcp'] }\n",
     );

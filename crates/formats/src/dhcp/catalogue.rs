@@ -32,7 +32,7 @@ pub enum ValueType {
     Domains,
     /// Classless routes (RFC 3442).
     Routes,
-    /// Octets.
+    /// Bytes.
     Octets,
 }
 
@@ -50,10 +50,10 @@ impl ValueType {
             Self::U32 => "a number from 0 to 4294967295",
             Self::I32 => "a number from -2147483648 to 2147483647",
             Self::Flag => "yes or no",
-            Self::Text => "a text of 1 to 255 octets",
+            Self::Text => "a text of 1 to 255 bytes",
             Self::Domains => "domain names joined by commas, as in gannet.example,quay.gannet.example",
             Self::Routes => "routes joined by commas, as in 198.51.100.0/24 via 192.0.2.1",
-            Self::Octets => "octets in hexadecimal, as in 01:0a:ff",
+            Self::Octets => "bytes in hexadecimal, as in 01:0a:ff",
         }
     }
 

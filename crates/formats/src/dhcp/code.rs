@@ -32,7 +32,7 @@ pub const SERVER_IDENTIFIER: u8 = 54;
 pub const PARAMETER_REQUEST_LIST: u8 = 55;
 /// Text for a person (9.9).
 pub const MESSAGE: u8 = 56;
-/// Largest message a client takes, in octets (9.10).
+/// Largest message a client takes, in bytes (9.10).
 pub const MAX_MESSAGE_SIZE: u8 = 57;
 /// Renewal time T1 in seconds (9.11).
 pub const RENEWAL_TIME: u8 = 58;

@@ -46,10 +46,10 @@ pub enum Kind {
 }
 
 impl Kind {
-    /// From the option's octet.
+    /// From the option's byte.
     #[must_use]
-    pub const fn from_octet(octet: u8) -> Self {
-        match octet {
+    pub const fn from_byte(byte: u8) -> Self {
+        match byte {
             1 => Self::Discover,
             2 => Self::Offer,
             3 => Self::Request,
@@ -62,9 +62,9 @@ impl Kind {
         }
     }
 
-    /// The option's octet.
+    /// The option's byte.
     #[must_use]
-    pub const fn octet(self) -> u8 {
+    pub const fn byte(self) -> u8 {
         match self {
             Self::Discover => 1,
             Self::Offer => 2,
@@ -99,19 +99,19 @@ impl std::fmt::Display for Kind {
 /// Why a datagram is no DHCP message.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
 pub enum ParseError {
-    /// Shorter than the fixed fields and the magic cookie (240 octets).
-    #[error("{length} octets, where a DHCP message has at least 240")]
+    /// Shorter than the fixed fields and the magic cookie (240 bytes).
+    #[error("{length} bytes, where a DHCP message has at least 240")]
     Short {
-        /// Octets received.
+        /// Bytes received.
         length: usize,
     },
     /// `op` is neither 1 nor 2.
     #[error("op {0} is neither BOOTREQUEST nor BOOTREPLY")]
     Op(u8),
-    /// `hlen` over the 16 octets that `chaddr` has.
+    /// `hlen` over the 16 bytes that `chaddr` has.
     #[error("hardware address length {0}, where at most 16 fit")]
     HardwareLength(u8),
-    /// The four octets before the options are not 99.130.83.99.
+    /// The four bytes before the options are not 99.130.83.99.
     #[error("no magic cookie: plain BOOTP or not DHCP at all")]
     Cookie,
     /// The option area ends in the middle of an option.
@@ -120,7 +120,7 @@ pub enum ParseError {
         /// The option that is cut off.
         code: u8,
     },
-    /// No message type option of one octet.
+    /// No message type option of one byte.
     #[error("no message type (option 53)")]
     NoType,
 }
@@ -150,7 +150,7 @@ pub struct Message {
     pub siaddr: Ipv4Addr,
     /// Relay that forwarded.
     pub giaddr: Ipv4Addr,
-    /// Hardware address, 0 to 16 octets.
+    /// Hardware address, 0 to 16 bytes.
     pub chaddr: Vec<u8>,
     /// Server host name field, without trailing NULs, empty where it held options.
     pub sname: Vec<u8>,
@@ -224,13 +224,13 @@ impl Message {
         let mut reader = Reader::new(bytes);
         let mut fixed = Reader::new(reader.take(FIXED_LENGTH).ok_or_else(short)?);
         let cookie = reader.array::<4>().ok_or_else(short)?;
-        let mut octet = || fixed.u8().ok_or_else(short);
-        let op = match octet()? {
+        let mut byte = || fixed.u8().ok_or_else(short);
+        let op = match byte()? {
             1 => Op::Request,
             2 => Op::Reply,
             other => return Err(ParseError::Op(other)),
         };
-        let (htype, hlen, hops) = (octet()?, octet()?, octet()?);
+        let (htype, hlen, hops) = (byte()?, byte()?, byte()?);
         if hlen > 16 {
             return Err(ParseError::HardwareLength(hlen));
         }
@@ -256,7 +256,7 @@ impl Message {
             options.read_area(sname).map_err(cut)?;
         }
         let kind = match options.get(code::MESSAGE_TYPE) {
-            Some([octet]) => Kind::from_octet(*octet),
+            Some([byte]) => Kind::from_byte(*byte),
             _ => return Err(ParseError::NoType),
         };
         Ok(Self {
@@ -278,7 +278,7 @@ impl Message {
         })
     }
 
-    /// The UDP payload, at least 300 octets long. `sname` and `file` are cut to their fields.
+    /// The UDP payload, at least 300 bytes long. `sname` and `file` are cut to their fields.
     #[must_use]
     pub fn emit(&self) -> Vec<u8> {
         let mut out = Vec::with_capacity(MIN_LENGTH * 2);
@@ -295,12 +295,12 @@ impl Message {
             out.extend(address.octets());
         }
         push_field(&mut out, &self.chaddr, 16);
-        // The last octet of a text field stays NUL: firmware reads them as C strings.
+        // The last byte of a text field stays NUL: firmware reads them as C strings.
         push_field(&mut out, &self.sname[..self.sname.len().min(SNAME_LENGTH - 1)], SNAME_LENGTH);
         push_field(&mut out, &self.file[..self.file.len().min(FILE_LENGTH - 1)], FILE_LENGTH);
         out.extend(COOKIE);
         // The type stands first: some clients look only there.
-        out.extend([code::MESSAGE_TYPE, 1, self.kind.octet()]);
+        out.extend([code::MESSAGE_TYPE, 1, self.kind.byte()]);
         self.options.write(&mut out);
         out.resize(out.len().max(MIN_LENGTH), code::PAD);
         out
@@ -356,7 +356,7 @@ impl Message {
     #[must_use]
     pub fn user_classes(&self) -> Vec<String> {
         let Some(value) = self.options.get(code::USER_CLASS) else { return Vec::new() };
-        let text = |octets: &[u8]| String::from_utf8_lossy(octets).trim_end_matches('\0').to_owned();
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim_end_matches('\0').to_owned();
         let mut classes = Vec::new();
         let mut reader = Reader::new(value);
         while let Some(length) = reader.u8() {
@@ -368,7 +368,7 @@ impl Message {
         classes
     }
 
-    /// The SMBIOS UUID (option 97, type 0; RFC 4578, section 2.3), in the order of its octets on the wire.
+    /// The SMBIOS UUID (option 97, type 0; RFC 4578, section 2.3), in the order of its bytes on the wire.
     #[must_use]
     pub fn machine_uuid(&self) -> Option<Uuid> {
         match self.options.get(code::CLIENT_MACHINE_IDENTIFIER)? {
@@ -397,7 +397,7 @@ fn class_code(class: &[u8]) -> Option<u16> {
 }
 
 fn before_nul(field: &[u8]) -> Vec<u8> {
-    field.iter().copied().take_while(|octet| *octet != 0).collect()
+    field.iter().copied().take_while(|byte| *byte != 0).collect()
 }
 
 fn push_field(out: &mut Vec<u8>, value: &[u8], length: usize) {

@@ -117,7 +117,7 @@ fn options_are_found_in_overloaded_fields() {
     // `sname` at 44 and `file` at 108 hold options; option 52 says so.
     bytes[44..49].copy_from_slice(&[code::HOST_NAME, 2, b'q', b'1', code::END]);
     bytes[108..112].copy_from_slice(&[code::DOMAIN_NAME, 1, b'x', code::END]);
-    let end = bytes.iter().rposition(|octet| *octet == code::END).unwrap();
+    let end = bytes.iter().rposition(|byte| *byte == code::END).unwrap();
     bytes.splice(end..end, [code::OVERLOAD, 1, 3]);
     let message = Message::parse(&bytes).unwrap();
     assert_eq!(message.options.text(code::HOST_NAME).as_deref(), Some("q1"));

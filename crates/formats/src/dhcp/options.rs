@@ -59,7 +59,7 @@ impl Options {
         Ok(())
     }
 
-    /// Writes the options and the end mark; a value over 255 octets is split (RFC 3396, section 5).
+    /// Writes the options and the end mark; a value over 255 bytes is split (RFC 3396, section 5).
     ///
     /// Message type and overload belong to the message as a whole and are left to it.
     pub(super) fn write(&self, out: &mut Vec<u8>) {
@@ -130,23 +130,23 @@ impl Options {
         }
     }
 
-    /// A single address; `None` if absent or not exactly four octets.
+    /// A single address; `None` if absent or not exactly four bytes.
     #[must_use]
     pub fn address(&self, code: u8) -> Option<Ipv4Addr> {
         <[u8; 4]>::try_from(self.get(code)?).ok().map(Ipv4Addr::from)
     }
 
-    /// A 32-bit number; `None` if absent or not exactly four octets.
+    /// A 32-bit number; `None` if absent or not exactly four bytes.
     #[must_use]
     pub fn u32(&self, code: u8) -> Option<u32> {
         <[u8; 4]>::try_from(self.get(code)?).ok().map(u32::from_be_bytes)
     }
 
-    /// A text. Trailing NULs, which some firmware sends, are cut; octets outside UTF-8 are replaced.
+    /// A text. Trailing NULs, which some firmware sends, are cut; bytes outside UTF-8 are replaced.
     #[must_use]
     pub fn text(&self, code: u8) -> Option<String> {
         let value = self.get(code)?;
-        let end = value.iter().rposition(|octet| *octet != 0).map_or(0, |last| last + 1);
+        let end = value.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
         Some(String::from_utf8_lossy(&value[..end]).into_owned())
     }
 }

@@ -1,6 +1,6 @@
 //! Reading ISO 9660 volumes in place: nothing is mounted, nothing unpacked.
 //!
-//! [`Iso::read`] walks the tree once and gives every file with the extents its octets lie in. Names are taken from Rock
+//! [`Iso::read`] walks the tree once and gives every file with the extents its bytes lie in. Names are taken from Rock
 //! Ridge where it is there, else from Joliet, else as the volume has them. What cannot be served is named in
 //! [`Iso::defects`]; what is only good to know is in [`Iso::notes`].
 
@@ -30,7 +30,7 @@ const MOST_LINKS: usize = 32;
 #[derive(Debug, Error)]
 pub enum IsoError {
     /// There is no primary volume descriptor.
-    #[error("this is no ISO 9660 volume: nothing at octet 32768 says CD001")]
+    #[error("this is no ISO 9660 volume: nothing at byte 32768 says CD001")]
     NotIso,
     /// The volume's files are in UDF only.
     #[error("the volume's files are in UDF, which is not read: give the folder of its files instead")]
@@ -75,12 +75,12 @@ impl fmt::Display for Names {
 pub struct IsoFile {
     /// Path from the root, parts joined by `/`.
     pub path: String,
-    /// Where its octets lie in the volume, in order.
+    /// Where its bytes lie in the volume, in order.
     pub extents: Vec<Extent>,
 }
 
 impl IsoFile {
-    /// Octets in all.
+    /// Bytes in all.
     #[must_use]
     pub fn size(&self) -> u64 {
         self.extents.iter().map(|extent| extent.length).sum()
@@ -95,7 +95,7 @@ pub struct Defect {
     /// What is wrong.
     pub what: String,
     /// What to do about it.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// A volume, its tree read.
@@ -157,11 +157,11 @@ impl Iso {
                 Defect {
                     place: "iso".into(),
                     what: format!(
-                        "it is cut off: it has {} of the {} octets that it says, and {cut} of its files are not whole",
+                        "it is cut off: it has {} of the {} bytes that it says, and {cut} of its files are not whole",
                         source.size(),
                         primary.size
                     ),
-                    mend: "Fetch it again, and compare its SHA-256 with the one its publisher gives.".into(),
+                    fix: "Fetch it again, and compare its SHA-256 with the one its publisher gives.".into(),
                 },
             );
         }

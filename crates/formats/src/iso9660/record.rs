@@ -2,7 +2,7 @@
 
 use super::volume::both_32;
 
-/// Octets of a record before its identifier.
+/// Bytes of a record before its identifier.
 const FIXED: usize = 33;
 
 /// One directory record.
@@ -10,7 +10,7 @@ const FIXED: usize = 33;
 pub(super) struct Record {
     /// First logical block of the data.
     pub(super) block: u32,
-    /// Octets of data.
+    /// Bytes of data.
     pub(super) length: u32,
     flags: u8,
     /// Written in turns with another file's blocks (ECMA-119, section 6.4.3).

@@ -35,10 +35,10 @@ pub(super) struct Continuation {
     pub(super) length: u32,
 }
 
-/// How many octets stand before the entries in every record of the volume, if the extension is there at all
+/// How many bytes stand before the entries in every record of the volume, if the extension is there at all
 /// (SUSP, section 5.3: `SP` in the first record of the root).
 pub(super) fn skipped(root_own_system_use: &[u8]) -> Option<usize> {
-    // CD-ROM XA volumes have 14 octets of their own in front.
+    // CD-ROM XA volumes have 14 bytes of their own in front.
     [0, 14].into_iter().find_map(|at| {
         let entry = root_own_system_use.get(at..at + 7)?;
         (entry.starts_with(b"SP") && entry[4..6] == [0xbe, 0xef]).then_some(usize::from(entry[6]))

@@ -42,9 +42,9 @@ pub struct BootImage {
 #[derive(Debug, Clone)]
 pub(super) struct Volume {
     pub(super) label: String,
-    /// Octets of one logical block.
+    /// Bytes of one logical block.
     pub(super) block: u64,
-    /// Octets that the volume says it has.
+    /// Bytes that the volume says it has.
     pub(super) size: u64,
     pub(super) root: Record,
 }
@@ -60,7 +60,7 @@ pub(super) struct Volumes {
     pub(super) udf: bool,
 }
 
-/// Numbers that stand in both orders (ECMA-119, section 7.3.3): the one with the low octet first is read.
+/// Numbers that stand in both orders (ECMA-119, section 7.3.3): the one with the low byte first is read.
 pub(super) fn both_32(bytes: &[u8], at: usize) -> Option<u32> {
     Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?))
 }
@@ -69,7 +69,7 @@ fn both_16(bytes: &[u8], at: usize) -> Option<u16> {
     Some(u16::from_le_bytes(bytes.get(at..at + 2)?.try_into().ok()?))
 }
 
-/// Names in UCS-2, the high octet first (Joliet, section 3.1).
+/// Names in UCS-2, the high byte first (Joliet, section 3.1).
 pub(super) fn ucs2(bytes: &[u8]) -> String {
     let units = bytes.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
     char::decode_utf16(units).map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()

@@ -14,7 +14,7 @@ use super::{
 };
 use crate::read_at::{Extent, ReadAt};
 
-/// Octets of one folder's records that are read: some 300,000 names.
+/// Bytes of one folder's records that are read: some 300,000 names.
 const MOST_FOLDER: u64 = 32 * 1024 * 1024;
 /// Files and folders of one volume that are read.
 const MOST_ENTRIES: usize = 1_000_000;
@@ -84,18 +84,18 @@ impl<'a, S: ReadAt> Walk<'a, S> {
         self.iso.files.dedup_by(|a, b| a.path == b.path);
         if self.unnamed_defects > 0 {
             let what = format!("{} more places are wrong", self.unnamed_defects);
-            self.iso.defects.push(Defect { place: "iso".into(), what, mend: DAMAGED.into() });
+            self.iso.defects.push(Defect { place: "iso".into(), what, fix: DAMAGED.into() });
         }
         self.iso
     }
 
-    fn fault(&mut self, path: &str, what: impl Into<String>, mend: &str) {
+    fn fault(&mut self, path: &str, what: impl Into<String>, fix: &str) {
         if self.iso.defects.len() >= MOST_DEFECTS {
             self.unnamed_defects += 1;
             return;
         }
         let place = if path.is_empty() { "iso".into() } else { path.to_owned() };
-        self.iso.defects.push(Defect { place, what: what.into(), mend: mend.into() });
+        self.iso.defects.push(Defect { place, what: what.into(), fix: fix.into() });
     }
 
     fn folder(&mut self, path: &str, block: u32, length: u32) {
@@ -140,7 +140,7 @@ impl<'a, S: ReadAt> Walk<'a, S> {
     fn read_folder(&self, block: u32, length: u32) -> io::Result<(Vec<Record>, bool)> {
         let length = u64::from(length);
         if length > MOST_FOLDER {
-            return Err(io::Error::other(format!("it says that it has {length} octets of names")));
+            return Err(io::Error::other(format!("it says that it has {length} bytes of names")));
         }
         let mut data = vec![0; usize::try_from(length).map_err(io::Error::other)?];
         self.source.read_at(u64::from(block) * self.volume.block, &mut data)?;

@@ -8,7 +8,7 @@ use super::packet::RawOptions;
 
 /// Block size without negotiation (RFC 1350).
 const DEFAULT_BLKSIZE: u16 = 512;
-/// RFC 2348: 8 to 65,464 octets.
+/// RFC 2348: 8 to 65,464 bytes.
 const MIN_BLKSIZE: u16 = 8;
 /// RFC 2349: 1 to 255 s.
 const MAX_TIMEOUT_SECS: u64 = 255;
@@ -19,14 +19,14 @@ const DEFAULT_TIMEOUT: Duration = Duration::from_millis(1000);
 /// What the server will agree to at most.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Limits {
-    /// Largest block in octets: the path's MTU less IPv4, UDP and TFTP headers (32 octets).
+    /// Largest block in bytes: the path's MTU less IPv4, UDP and TFTP headers (32 bytes).
     pub blksize: u16,
     /// Most blocks in flight.
     pub windowsize: u16,
 }
 
 impl Limits {
-    /// What fits a path of `mtu` octets, with up to 64 blocks in flight.
+    /// What fits a path of `mtu` bytes, with up to 64 blocks in flight.
     #[must_use]
     pub const fn for_mtu(mtu: u16) -> Self {
         let room = mtu.saturating_sub(32);
@@ -37,13 +37,13 @@ impl Limits {
 /// What both ends agreed on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Terms {
-    /// Octets a block.
+    /// Bytes a block.
     pub blksize: u16,
     /// Blocks in flight.
     pub windowsize: u16,
     /// Time before a block is sent again.
     pub timeout: Duration,
-    /// Size of the whole file in octets, where told.
+    /// Size of the whole file in bytes, where told.
     pub tsize: Option<u64>,
 }
 
@@ -54,7 +54,7 @@ impl Default for Terms {
 }
 
 impl Terms {
-    /// Answers the options of a read request for a file of `size` octets.
+    /// Answers the options of a read request for a file of `size` bytes.
     ///
     /// Gives the terms, and the options to acknowledge; none means that the first block is the answer.
     /// Options not known, or whose value is out of its range, are left out (RFC 2347), never an error.
@@ -123,7 +123,7 @@ fn capped(number: u64, limit: u16) -> u16 {
 /// What a client asks for.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Wishes {
-    /// Block size in octets.
+    /// Block size in bytes.
     pub blksize: Option<u16>,
     /// Blocks in flight.
     pub windowsize: Option<u16>,

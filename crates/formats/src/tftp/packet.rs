@@ -77,9 +77,9 @@ impl ErrorCode {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum ParseError {
     /// Ends before the packet does.
-    #[error("cut off after {length} octets")]
+    #[error("cut off after {length} bytes")]
     Short {
-        /// Octets received.
+        /// Bytes received.
         length: usize,
     },
     /// No such operation.
@@ -97,7 +97,7 @@ pub enum Packet<'a> {
     Read {
         /// The file's name as it came.
         name: Cow<'a, str>,
-        /// `octet` or `netascii`, in any case.
+        /// `byte` or `netascii`, in any case.
         mode: Cow<'a, str>,
         /// Options asked for.
         options: RawOptions<'a>,
@@ -154,7 +154,7 @@ impl<'a> Packet<'a> {
                 let code = ErrorCode::from_u16(reader.u16().ok_or_else(short)?);
                 // Some firmware leaves the closing NUL out; the text is for people only.
                 let rest = reader.rest();
-                let message = rest.split(|octet| *octet == 0).next().unwrap_or_default();
+                let message = rest.split(|byte| *byte == 0).next().unwrap_or_default();
                 Ok(Self::Error { code, message: String::from_utf8_lossy(message) })
             }
             OACK => Ok(Self::OptionAck { options: options(&mut reader)? }),
@@ -168,7 +168,7 @@ impl<'a> Packet<'a> {
         let mut out = Vec::new();
         let push_text = |out: &mut Vec<u8>, text: &str| {
             // A NUL inside would end the text early and begin another.
-            out.extend(text.bytes().filter(|octet| *octet != 0));
+            out.extend(text.bytes().filter(|byte| *byte != 0));
             out.push(0);
         };
         match self {
@@ -184,7 +184,7 @@ impl<'a> Packet<'a> {
             Self::Write { name } => {
                 out.extend(WRQ.to_be_bytes());
                 push_text(&mut out, name);
-                push_text(&mut out, "octet");
+                push_text(&mut out, "byte");
             }
             Self::Data { block, data } => {
                 out.reserve(4 + data.len());
@@ -211,7 +211,7 @@ impl<'a> Packet<'a> {
         out
     }
 
-    /// The four octets before the content of `block`, for drivers that read the content in place behind them.
+    /// The four bytes before the content of `block`, for drivers that read the content in place behind them.
     #[must_use]
     pub const fn data_header(block: u16) -> [u8; 4] {
         let [high, low] = block.to_be_bytes();
@@ -250,7 +250,7 @@ mod tests {
     fn every_kind_is_read_back() {
         let options = vec![("blksize".into(), "1468".into()), ("tsize".into(), "0".into())];
         let packets = [
-            Packet::Read { name: "grub.cfg".into(), mode: "octet".into(), options: options.clone() },
+            Packet::Read { name: "grub.cfg".into(), mode: "byte".into(), options: options.clone() },
             Packet::Write { name: "x".into() },
             Packet::Data { block: 65_535, data: b"abc" },
             Packet::Ack { block: 7 },
@@ -264,7 +264,7 @@ mod tests {
 
     #[test]
     fn every_truncation_of_a_request_is_survived() {
-        let bytes = Packet::Read { name: "grub.cfg".into(), mode: "octet".into(), options: vec![] }.emit();
+        let bytes = Packet::Read { name: "grub.cfg".into(), mode: "byte".into(), options: vec![] }.emit();
         for length in 0..bytes.len() {
             assert_eq!(Packet::parse(&bytes[..length]), Err(ParseError::Short { length }));
         }

@@ -4,7 +4,7 @@ use std::fmt;
 
 use thiserror::Error;
 
-/// Longest path that is looked at, in octets: a request fits one datagram of 512.
+/// Longest path that is looked at, in bytes: a request fits one datagram of 512.
 const MAX_PATH: usize = 512;
 
 /// A relative path without `.`, `..`, empty parts or control characters; parts joined by `/`.
@@ -17,8 +17,8 @@ pub enum PathError {
     /// Nothing but separators.
     #[error("the name is empty")]
     Empty,
-    /// More than 512 octets.
-    #[error("the name has {0} octets, more than any file here")]
+    /// More than 512 bytes.
+    #[error("the name has {0} bytes, more than any file here")]
     Long(usize),
     /// `..` somewhere.
     #[error("'..' leads outside what is served")]

@@ -55,7 +55,7 @@ impl Receiver {
     pub fn new(name: &str, wishes: Wishes, now: Instant) -> Self {
         let request = Packet::Read {
             name: Cow::Borrowed(name),
-            mode: Cow::Borrowed("octet"),
+            mode: Cow::Borrowed("byte"),
             options: wishes.options(),
         };
         Self {

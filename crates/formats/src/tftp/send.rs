@@ -22,7 +22,7 @@ const MAX_UNHEARD: u32 = 3;
 pub enum Transmit {
     /// The option acknowledgement.
     OptionAck(RawOptions<'static>),
-    /// Octets `offset..offset + length` of the file as block `block`.
+    /// Bytes `offset..offset + length` of the file as block `block`.
     Data {
         /// Block number, modulo 65,536.
         block: u16,
@@ -79,7 +79,7 @@ pub struct Sender {
 }
 
 impl Sender {
-    /// Begins a transfer of `size` octets.
+    /// Begins a transfer of `size` bytes.
     #[must_use]
     pub fn new(terms: Terms, agreed: RawOptions<'static>, size: u64, now: Instant) -> Self {
         let mut sender = Self {
@@ -124,7 +124,7 @@ impl Sender {
         self.retransmitted
     }
 
-    /// Octets acknowledged so far.
+    /// Bytes acknowledged so far.
     #[must_use]
     pub fn delivered(&self) -> u64 {
         self.size.min(self.acknowledged * u64::from(self.terms.blksize))

@@ -95,7 +95,7 @@ fn sizes_about_a_block_arrive_whole() {
     for length in [0, 1, 511, 512, 513, 1024, 5000] {
         let file = sample(length);
         let outcome = run(&file, Wishes::default(), Wire::new(vec![]));
-        assert_eq!(outcome.file, file, "{length} octets");
+        assert_eq!(outcome.file, file, "{length} bytes");
         assert_eq!(*outcome.sender.state(), SenderState::Done);
         assert_eq!(outcome.receiver, ReceiverState::Done);
         assert_eq!(outcome.sender.retransmitted(), 0);

@@ -149,11 +149,11 @@ fn prepare(
     if let Scope::Answers(name) | Scope::Label(name) = &scope
         && let Err(error) = name::check_thing_name(name)
     {
-        let mend = name::THING_NAME_MEND.into();
-        faults.push(Fault { place: "name".into(), what: error.to_string(), mend });
+        let fix = name::THING_NAME_FIX.into();
+        faults.push(Fault { place: "name".into(), what: error.to_string(), fix });
     }
     faults.extend(misplaced(&scope, draft));
-    let version = match settle(app, site, &scope, draft) {
+    let version = match finish(app, site, &scope, draft) {
         Ok(version) => version,
         Err(more) => {
             faults.extend(more);
@@ -187,7 +187,7 @@ fn misplaced(scope: &Scope, draft: &Settings<PasswordInput>) -> Vec<Fault> {
     let fault = |place: &str| Fault {
         place: place.into(),
         what: "only answers say this, no other layer".into(),
-        mend: if place == "images" {
+        fix: if place == "images" {
             "Take it out.".into()
         } else {
             "Give the label or the machine kernel parameters of its own.".into()
@@ -197,14 +197,14 @@ fn misplaced(scope: &Scope, draft: &Settings<PasswordInput>) -> Vec<Fault> {
 }
 
 /// Checks a draft and makes a version of it; passwords that are to stay are taken from the version before.
-fn settle(
+fn finish(
     app: &App,
     site: &Site,
     scope: &Scope,
     draft: &Settings<PasswordInput>,
 ) -> Result<AnswersVersion, Vec<Fault>> {
     let before = site.settings_of(scope);
-    let settings = draft.settle(|place, input| {
+    let settings = draft.finish(|place, input| {
         let keeping = Keeping { key: &app.records.seal_key, salt: random(), nonce: random() };
         let kept = before.and_then(|before| before.settings.password_at(place));
         keep(place, input, &keeping, kept.as_ref())
@@ -225,7 +225,7 @@ fn keep(
     } else {
         input.keep(keeping, before)
     };
-    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: error.mend().into() })
+    kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), fix: error.fix().into() })
 }
 
 /// Takes answers, or another layer, out of use. The versions that installs name stay on record.
@@ -271,7 +271,7 @@ async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Re
     let mut faults = Vec::new();
     if let Some(draft) = &request.draft {
         faults.extend(misplaced(&scope, draft));
-        match settle(app, &site, &scope, draft) {
+        match finish(app, &site, &scope, draft) {
             Ok(version) => site = site.with_answers(version),
             Err(more) => faults.extend(more),
         }

@@ -27,7 +27,7 @@ impl Named for Handover {
     }
 }
 
-/// Octets of randomness in a key that is made here.
+/// Bytes of randomness in a key that is made here.
 const KEY_BYTES: usize = 32;
 /// Deliveries on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;

@@ -106,7 +106,7 @@ fn day(place: &str, text: Option<&str>) -> Result<Option<Timestamp>, Fault> {
     read.map(|start| Some(start.timestamp())).ok_or_else(|| Fault {
         place: place.into(),
         what: format!("'{text}' is no day"),
-        mend: "Give it as in 2026-11-01.".into(),
+        fix: "Give it as in 2026-11-01.".into(),
     })
 }
 
@@ -164,6 +164,6 @@ fn table<const N: usize>(
             row.map(|cell| if cell.starts_with(['=', '+', '-', '@']) { format!("'{cell}") } else { cell });
         writer.write_record(harmless).map_err(broken)?;
     }
-    let octets = writer.into_inner().unwrap_or_default();
-    Ok(([(header::CONTENT_TYPE, "text/csv; charset=utf-8; header=present")], octets).into_response())
+    let bytes = writer.into_inner().unwrap_or_default();
+    Ok(([(header::CONTENT_TYPE, "text/csv; charset=utf-8; header=present")], bytes).into_response())
 }

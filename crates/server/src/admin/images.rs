@@ -119,7 +119,7 @@ async fn look(app: &App, draft: &RevisionDraft) -> Result<(Holding, Promised), R
         Reject::new(StatusCode::INTERNAL_SERVER_ERROR, "The files cannot be looked into", error.to_string())
     })?;
     looked.map_err(|error: LookError| {
-        let (place, mend) = match &error {
+        let (place, fix) = match &error {
             LookError::Nothing | LookError::Both => {
                 ("files", "Give uploaded files, or an ISO's path as in_place.")
             }
@@ -131,7 +131,7 @@ async fn look(app: &App, draft: &RevisionDraft) -> Result<(Holding, Promised), R
             LookError::DigestOfSeveral => ("sha256", "Leave it out, or give the one file that it is of."),
         };
         let place = if draft_has_files(&error) { "files" } else { place };
-        vec![Fault { place: place.into(), what: error.to_string(), mend: mend.into() }].into()
+        vec![Fault { place: place.into(), what: error.to_string(), fix: fix.into() }].into()
     })
 }
 

@@ -3,8 +3,8 @@ use axum::{
     http::{HeaderMap, StatusCode},
 };
 use lastmile_api::{
-    ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallNumbers, InstallRow,
-    InstallsListQuery, LogLine, Outlook, Problem,
+    ArmPreview, ArmRequest, ArmSeveral, AskedRequest, InstallDetail, InstallList, InstallNumbers, InstallRow,
+    InstallsListQuery, LogLine, Problem,
 };
 use lastmile_core::model::install::{Install, InstallState};
 use lastmile_store::{Change, InstallFilter};
@@ -80,16 +80,16 @@ pub(super) async fn arm_several(
 /// What arming would do to each machine: what it holds now, what it would get, which disks it would lose, and what stands
 /// in the way. Nothing is changed.
 #[utoipa::path(
-    post, operation_id = "installs_outlook", path = "/installs/outlook", tag = "installs", request_body = ArmSeveral,
-    responses((status = 200, body = [Outlook]), (status = 422, body = Problem))
+    post, operation_id = "installs_preview", path = "/installs/preview", tag = "installs", request_body = ArmSeveral,
+    responses((status = 200, body = [ArmPreview]), (status = 422, body = Problem))
 )]
-pub(super) async fn outlook(
+pub(super) async fn preview(
     State(admin): State<Admin>,
     Json(several): Json<ArmSeveral>,
-) -> Result<Json<Vec<Outlook>>, Reject> {
+) -> Result<Json<Vec<ArmPreview>>, Reject> {
     // Every machine's file is written to see whether it can be: with thousands of them that takes a while.
-    let found = tokio::task::spawn_blocking(move || admin.app.records.outlook(&several)).await;
-    let found = found.map_err(|error| Reject::conflict(format!("the outlook broke off: {error}")))?;
+    let found = tokio::task::spawn_blocking(move || admin.app.records.preview(&several)).await;
+    let found = found.map_err(|error| Reject::conflict(format!("the preview broke off: {error}")))?;
     Ok(Json(found.map_err(|error| Reject::from(error).of_question())?))
 }
 

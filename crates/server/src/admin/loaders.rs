@@ -138,7 +138,7 @@ fn open_packages(library: &Library, files: &LoaderPackages) -> Result<Packages, 
         return Err(Reject::from(vec![Fault {
             place: "packages".into(),
             what: format!("{count} packages, and at most {most} are looked into at once"),
-            mend: "Give those of one loader at a time.".into(),
+            fix: "Give those of one loader at a time.".into(),
         }]));
     }
     for (number, file) in files.packages.iter().enumerate() {
@@ -154,11 +154,11 @@ fn open_packages(library: &Library, files: &LoaderPackages) -> Result<Packages, 
     faults.into_result(|| Some(()))?;
     Packages::read(&opened).map_err(|(number, error)| {
         let name = files.packages.get(number).map_or("", |file| file.path.as_str());
-        let mend = "Give a Debian package, a file that ends in .deb.".into();
+        let fix = "Give a Debian package, a file that ends in .deb.".into();
         Reject::from(vec![Fault {
             place: format!("packages[{number}]"),
             what: format!("{name}: {error}"),
-            mend,
+            fix,
         }])
     })
 }

@@ -152,8 +152,8 @@ pub(super) async fn preview(
     let (machine, mac) = who(&site, request.machine.as_deref())?;
     let wanted = request.architecture.map(|text| text.parse::<Architecture>()).transpose();
     let wanted = wanted.map_err(|error| {
-        let mend = "Write uefi-x64, uefi-arm64, bios or another of IANA's registry.".into();
-        let fault = Fault { place: "architecture".into(), what: error.to_string(), mend };
+        let fix = "Write uefi-x64, uefi-arm64, bios or another of IANA's registry.".into();
+        let fault = Fault { place: "architecture".into(), what: error.to_string(), fix };
         Reject::from(vec![fault]).of_question()
     })?;
     let known = app.wire.architecture_of(&site, mac);

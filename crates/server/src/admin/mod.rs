@@ -125,7 +125,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(machines::read, machines::replace, machines::remove))
         .routes(routes!(installs::list, installs::arm))
         .routes(routes!(installs::arm_several))
-        .routes(routes!(installs::outlook))
+        .routes(routes!(installs::preview))
         .routes(routes!(installs::read))
         .routes(routes!(installs::cancel))
         .routes(routes!(installs::retry_several))

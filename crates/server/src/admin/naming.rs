@@ -43,7 +43,7 @@ pub(super) async fn apply(
             let fault = |row: &NamedMachine| Fault {
                 place: row.machine.clone(),
                 what: format!("{}: {}", row.name, row.problems.join("; ")),
-                mend: "Change the pattern, or leave the machine out.".into(),
+                fix: "Change the pattern, or leave the machine out.".into(),
             };
             let unfit = naming.rows.iter().filter(|row| !row.problems.is_empty());
             return Err(Reject::from(unfit.map(fault).collect::<Vec<_>>()));

@@ -94,16 +94,16 @@ impl<T: serde::de::DeserializeOwned, S: Send + Sync> FromRequest<S> for Json<T> 
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Reject> {
         let (parts, body) = request.into_parts();
-        let octets = Bytes::from_request(Request::from_parts(parts.clone(), body), state).await;
-        let octets = octets.map_err(|rejection| {
+        let bytes = Bytes::from_request(Request::from_parts(parts.clone(), body), state).await;
+        let bytes = bytes.map_err(|rejection| {
             Reject::new(rejection.status(), "The body cannot be read", rejection.body_text())
         })?;
         // serde takes a list for an object, member by member in their order: nobody means that.
-        if octets.trim_ascii_start().starts_with(b"[") {
+        if bytes.trim_ascii_start().starts_with(b"[") {
             let said = "A list was given. Give an object, with the names of its members.";
             return Err(Reject::new(StatusCode::UNPROCESSABLE_ENTITY, "The body is no object", said));
         }
-        match axum::Json::<T>::from_request(Request::from_parts(parts, Body::from(octets)), state).await {
+        match axum::Json::<T>::from_request(Request::from_parts(parts, Body::from(bytes)), state).await {
             Ok(axum::Json(value)) => Ok(Self(value)),
             Err(rejection) => {
                 let title = match &rejection {

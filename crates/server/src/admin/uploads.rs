@@ -35,7 +35,7 @@ pub(super) async fn read(State(admin): State<Admin>, Path(id): Path<String>) -> 
     Ok(Json(admin.app.uploads.read(&id).map_err(reject)?))
 }
 
-/// Takes the piece that begins where the header `Upload-Offset` says. With the last octet the file is in the library, and
+/// Takes the piece that begins where the header `Upload-Offset` says. With the last byte the file is in the library, and
 /// the answer names it.
 #[utoipa::path(
     patch, operation_id = "uploads_append", path = "/uploads/{id}", tag = "content",
@@ -52,7 +52,7 @@ pub(super) async fn append(
     let offset = headers.get(OFFSET).and_then(|value| value.to_str().ok()).and_then(|text| text.parse().ok());
     let offset = offset.ok_or_else(|| {
         let what =
-            "the header Upload-Offset says at which octet the piece begins, and is missing or no number";
+            "the header Upload-Offset says at which byte the piece begins, and is missing or no number";
         Reject::new(StatusCode::BAD_REQUEST, "No offset", what)
     })?;
     Ok(Json(admin.app.uploads.append(&id, offset, body.into_data_stream()).await.map_err(reject)?))

@@ -11,7 +11,7 @@ use crate::{
     library::{BlockingReader, Content, ContentReader, OnFile},
 };
 
-/// What is recorded once the last octet was handed over, or once it is certain that it will not be.
+/// What is recorded once the last byte was handed over, or once it is certain that it will not be.
 pub(super) struct Delivery {
     parts: Parts,
     served: Option<Served>,
@@ -21,12 +21,12 @@ pub(super) struct Delivery {
 }
 
 impl Delivery {
-    /// Of `size` octets of what is served.
+    /// Of `size` bytes of what is served.
     pub(super) const fn new(parts: Parts, served: Served, asked: Asked, size: u64) -> Self {
         Self { parts, served: Some(served), asked, size, sent: 0 }
     }
 
-    /// The last octet is about to leave. `whole` says whether it was the whole file.
+    /// The last byte is about to leave. `whole` says whether it was the whole file.
     async fn complete(mut self, whole: bool) {
         let follows = self.served.as_mut().and_then(|served| served.follows.take());
         self.trace(TransferEnd::Done);
@@ -72,7 +72,7 @@ impl Drop for Delivery {
     }
 }
 
-/// Where the octets of a body come from.
+/// Where the bytes of a body come from.
 pub(super) enum Source {
     /// Through the service's memory.
     Memory(ContentReader),
@@ -119,7 +119,7 @@ impl Source {
     }
 }
 
-/// The octets from `start` to `end`, with what is recorded of them.
+/// The bytes from `start` to `end`, with what is recorded of them.
 pub(super) fn stream(
     mut source: Source,
     (start, end): (u64, u64),
@@ -130,7 +130,7 @@ pub(super) fn stream(
         let mut at = start;
         let mut delivery = Some(delivery);
         if at == end && let Some(delivery) = delivery.take() {
-            // Of an empty file there is no last octet to wait for.
+            // Of an empty file there is no last byte to wait for.
             delivery.complete(true).await;
         }
         while at < end {
@@ -147,7 +147,7 @@ pub(super) fn stream(
             if let Some(delivery) = &mut delivery {
                 delivery.sent = at - start;
             }
-            // On record before the machine can act on the last octet. After it would be too late: a body of
+            // On record before the machine can act on the last byte. After it would be too late: a body of
             // known length is not asked for more.
             if at == end && let Some(delivery) = delivery.take() {
                 delivery.complete(start == 0 && end == size).await;

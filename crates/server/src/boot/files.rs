@@ -129,7 +129,7 @@ impl Asker {
 
 /// How something is asked for.
 #[derive(Debug, Clone, Copy, Default)]
-pub(crate) struct Manner<'a> {
+pub(crate) struct RequestKind<'a> {
     /// What a person typed, where the loader hands it over.
     pub(crate) phrase: Option<&'a str>,
     /// Only its size is wanted: nothing may come of it.
@@ -169,7 +169,7 @@ pub(crate) async fn resolve(
     parts: &Parts,
     asker: Asker,
     name: &str,
-    manner: Manner<'_>,
+    request_kind: RequestKind<'_>,
 ) -> Result<Served, Refusal> {
     let path = ServedPath::parse(name)?;
     let site = parts.records.site();
@@ -191,21 +191,22 @@ pub(crate) async fn resolve(
         Request::BesideLoader => beside(parts, &site, asker.mac, &path),
         Request::GrubMenu { mac } | Request::PxelinuxMenu { mac } => {
             let mac = mac.or(asker.mac).ok_or(Refusal::Stranger { address: asker.address })?;
-            Ok(menus::menu(parts, mac, asker.address, language(&path), manner).await)
+            Ok(menus::menu(parts, mac, asker.address, language(&path), request_kind).await)
         }
         Request::ScriptMenu { mac } => {
-            Ok(menus::menu(parts, mac, asker.address, Language::Script, manner).await)
+            Ok(menus::menu(parts, mac, asker.address, Language::Script, request_kind).await)
         }
         Request::Picked { mac, key, language } => {
             let pick = menus::Pick { mac, address: asker.address, key, language };
-            menus::picked(parts, &site, pick, manner).await
+            menus::picked(parts, &site, pick, request_kind).await
         }
         Request::Image { mac, image, revision, file } => {
             let revision = site.revision_of(image, revision).ok_or_else(not_found)?;
             let is_own = parts.wire.identify(&site, mac, asker.address).is_own();
             let found = image_file(parts, &site, (mac, is_own), revision, file);
-            let folder =
-                || folder(revision, mac, file).filter(|_| manner.folders && revision.is_ready()).map(Ok);
+            let folder = || {
+                folder(revision, mac, file).filter(|_| request_kind.folders && revision.is_ready()).map(Ok)
+            };
             found.or_else(folder).unwrap_or_else(|| Err(not_found()))
         }
     }

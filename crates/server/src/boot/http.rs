@@ -22,7 +22,7 @@ use lastmile_core::{
 use serde::Deserialize;
 
 use super::{
-    Asker, Manner, Media, Refusal, Served,
+    Asker, Media, Refusal, RequestKind, Served,
     delivery::{Delivery, Source, stream},
     listener::Ends,
     machine_files::{self, TokenRefusal},
@@ -81,7 +81,8 @@ async fn file(
     // Not part of the path: the trace never holds it.
     let phrase = uri.query().and_then(phrase);
     let head = method == Method::HEAD;
-    match resolve(&parts, asker, &name, Manner { phrase: phrase.as_deref(), head, folders: true }).await {
+    match resolve(&parts, asker, &name, RequestKind { phrase: phrase.as_deref(), head, folders: true }).await
+    {
         // The links on a folder's page are relative to it.
         Ok(served) if served.media == Media::Folder && !uri.path().ends_with('/') => {
             let location = format!("{}/", uri.path());

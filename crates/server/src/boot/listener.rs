@@ -66,7 +66,7 @@ pub(crate) async fn serve(
         // Small answers leave at once.
         let _ = stream.set_nodelay(true);
         let Ok(local) = stream.local_addr() else { continue };
-        // By HTTPS octets are encrypted here, and have to come through the service's memory.
+        // By HTTPS bytes are encrypted here, and have to come through the service's memory.
         let runs = tls.is_none().then(Runs::default);
         let router =
             router.clone().layer(Extension(ConnectInfo(Ends { peer, local }))).layer(Extension(runs.clone()));

@@ -8,7 +8,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 const SAFE: &AsciiSet =
     &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~').remove(b'/').remove(b'+');
 
-/// The page of a folder: names, folders with a closing `/`, and sizes in octets.
+/// The page of a folder: names, folders with a closing `/`, and sizes in bytes.
 pub(super) fn page(title: &str, entries: &BTreeMap<String, Option<u64>>) -> String {
     let title = text(title);
     let mut page = format!("<!doctype html>\n<title>{title}</title>\n<h1>{title}</h1>\n<pre>\n");

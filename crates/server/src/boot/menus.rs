@@ -26,7 +26,7 @@ use lastmile_formats::mac::Mac;
 
 use super::{
     Parts, Refusal, Served,
-    files::{Follows, Manner, Media},
+    files::{Follows, Media, RequestKind},
 };
 use crate::{installs::ArmError, library::Content};
 
@@ -79,14 +79,14 @@ pub(super) async fn menu(
     mac: Mac,
     address: IpAddr,
     language: Language,
-    manner: Manner<'_>,
+    request_kind: RequestKind<'_>,
 ) -> Served {
     let identity = parts.wire.identify(&parts.records.site(), mac, address);
     if !identity.is_own() {
         return menu_of_stranger(parts, mac, address, language, identity);
     }
     // A start of a live host begins its record here: what is decided below gives its token away.
-    if !manner.head {
+    if !request_kind.head {
         parts.records.begin_start(mac).await;
     }
     let site = &*parts.records.site();
@@ -170,7 +170,7 @@ pub(super) async fn picked(
     parts: &Parts,
     site: &Site,
     pick: Pick<'_>,
-    manner: Manner<'_>,
+    request_kind: RequestKind<'_>,
 ) -> Result<Served, Refusal> {
     let Pick { mac, address, key, language } = pick;
     if !parts.wire.identify(site, mac, address).is_own() {
@@ -187,7 +187,7 @@ pub(super) async fn picked(
     let line = screen.line(key).ok_or_else(nothing)?;
     // The loaders of the other languages ask for the phrase themselves, and for this path only after.
     if let Some(guard) = line.guard.as_ref().filter(|_| language == Language::Script)
-        && !manner.phrase.is_some_and(|phrase| guard.opens(phrase))
+        && !request_kind.phrase.is_some_and(|phrase| guard.opens(phrase))
     {
         return Err(Refusal::Phrase);
     }
@@ -198,7 +198,7 @@ pub(super) async fn picked(
         return Ok(served(text, mac, what));
     };
     let (Some(machine), Some(image)) = (viewer.machine, site.image(image)) else { return Err(nothing()) };
-    if manner.head {
+    if request_kind.head {
         return Err(Refusal::NotArmed("only its size was asked for".into()));
     }
     let install = armed(parts, machine, &image.name, answers).await?;

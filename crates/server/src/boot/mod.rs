@@ -13,7 +13,7 @@ mod tls;
 
 use std::sync::Arc;
 
-pub(crate) use files::{Asker, Manner, Media, Refusal, Served, resolve};
+pub(crate) use files::{Asker, Media, Refusal, RequestKind, Served, resolve};
 pub(crate) use http::router;
 pub(crate) use listener::serve;
 pub(crate) use menus::{preview, reader};

@@ -7,7 +7,7 @@ use axum::http::{HeaderMap, header};
 pub(super) enum Wanted {
     /// All of it: also where the header is not understood (RFC 9110, section 14.2).
     Everything,
-    /// From the first octet up to, not including, the last.
+    /// From the first byte up to, not including, the last.
     Part(u64, u64),
     /// Nothing that is there.
     Nothing,

@@ -24,7 +24,7 @@ use tokio::{
 
 use crate::sync::lock;
 
-/// Octets of a file that one stand-in stands for at most: what is handed to the kernel at once.
+/// Bytes of a file that one stand-in stands for at most: what is handed to the kernel at once.
 pub(super) const MOST: usize = 1024 * 1024;
 
 /// The stretch that stand-ins are slices of.
@@ -34,7 +34,7 @@ fn stands_in(slice: &[u8]) -> bool {
     STAND_IN.as_ptr_range().contains(&slice.as_ptr()) && !slice.is_empty()
 }
 
-/// A run of octets of a file that is to be sent.
+/// A run of bytes of a file that is to be sent.
 #[derive(Debug)]
 struct Run {
     file: Arc<File>,
@@ -47,14 +47,14 @@ struct Run {
 pub(super) struct Runs(Arc<Mutex<VecDeque<Run>>>);
 
 impl Runs {
-    /// What stands in a body for `length` octets of `file` from `offset`, at most [`MOST`].
+    /// What stands in a body for `length` bytes of `file` from `offset`, at most [`MOST`].
     pub(super) fn stand_in(&self, file: &Arc<File>, offset: u64, length: usize) -> Bytes {
         let length = length.min(MOST);
         lock(&self.0).push_back(Run { file: file.clone(), offset, left: length });
         Bytes::from_static(&STAND_IN[..length])
     }
 
-    /// Sends what it can of the first run, at most `length` octets.
+    /// Sends what it can of the first run, at most `length` bytes.
     fn send(&self, tcp: &TcpStream, length: usize) -> io::Result<usize> {
         let mut runs = lock(&self.0);
         let Some(run) = runs.front_mut() else {
@@ -192,6 +192,6 @@ mod tests {
             &content[2_999_990..],
         ]
         .concat();
-        assert!(got == expected, "{} octets instead of {}", got.len(), expected.len());
+        assert!(got == expected, "{} bytes instead of {}", got.len(), expected.len());
     }
 }

@@ -24,9 +24,9 @@ pub(super) async fn look(findings: &mut Findings, listening: &Listening) {
     };
     let Some(rules) = rules else {
         let what = "cannot be seen: this takes the program `nft` and the right CAP_NET_ADMIN";
-        let mend =
+        let fix =
             "Look yourself: `nft list ruleset`. `lastmile subnet advice` lists the ports that must be open.";
-        findings.add(Severity::Note, Topic::Firewall, place, what, mend);
+        findings.add(Severity::Note, Topic::Firewall, place, what, fix);
         return;
     };
     let ports = ports(listening);

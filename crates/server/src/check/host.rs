@@ -22,7 +22,7 @@ use crate::{
 
 /// How long the service's own listeners may take.
 const PATIENCE: Duration = Duration::from_secs(1);
-/// Room on the disk below which it is said, in octets.
+/// Room on the disk below which it is said, in bytes.
 const LITTLE_ROOM: u64 = 5 << 30;
 const NO_ROOM: u64 = 200 << 20;
 /// Share of the disk's entries that may be used.
@@ -45,18 +45,18 @@ pub(super) async fn interfaces(findings: &mut Findings, listening: &Listening) {
     for (name, address) in &listening.dhcp {
         let Ok(Some(interface)) = Interface::find(name) else {
             let what = "the interface is gone since the service started";
-            let mend = "Bring it back (`ip link`), then restart the service.";
-            findings.add(Severity::Fault, Topic::Interface, name, what, mend);
+            let fix = "Bring it back (`ip link`), then restart the service.";
+            findings.add(Severity::Fault, Topic::Interface, name, what, fix);
             continue;
         };
         if interface.has_carrier() == Some(false) {
-            let mend = "Look at the cable and at the switch's port.";
+            let fix = "Look at the cable and at the switch's port.";
             findings.add(
                 Severity::Fault,
                 Topic::Interface,
                 name,
                 "no carrier: no cable, or the other end is off",
-                mend,
+                fix,
             );
         }
         let fixed = match &kernel {
@@ -115,12 +115,12 @@ pub(super) async fn ports(findings: &mut Findings, listening: &Listening) {
         match timeout(PATIENCE, TcpStream::connect(address)).await {
             Ok(Ok(_)) => findings.good(Topic::Ports, place, "answers"),
             Ok(Err(error)) => {
-                let mend = "Look at the firewall of this host, and at the log of the service.";
-                findings.add(Severity::Fault, Topic::Ports, place, format!("no connection: {error}"), mend);
+                let fix = "Look at the firewall of this host, and at the log of the service.";
+                findings.add(Severity::Fault, Topic::Ports, place, format!("no connection: {error}"), fix);
             }
             Err(_) => {
-                let mend = "Look at the firewall of this host.";
-                findings.add(Severity::Fault, Topic::Ports, place, "no connection in time", mend);
+                let fix = "Look at the firewall of this host.";
+                findings.add(Severity::Fault, Topic::Ports, place, "no connection in time", fix);
             }
         }
         // GRUB up to 2.06 knows no other port.
@@ -160,7 +160,7 @@ async fn answers_tftp(address: SocketAddr) -> bool {
         let socket = UdpSocket::bind((address.ip(), 0)).await?;
         let request = Packet::Read {
             name: "nothing/by/this/name".into(),
-            mode: "octet".into(),
+            mode: "byte".into(),
             options: Wishes::default().options(),
         };
         socket.send_to(&request.emit(), address).await?;
@@ -190,8 +190,8 @@ pub(super) fn rights(findings: &mut Findings, listening: &Listening) {
         );
     } else if is_root && !listening.dhcp.is_empty() {
         let what = "it runs as root, and needs only two capabilities";
-        let mend = "Start it by its systemd unit, which runs it as a user of its own.";
-        findings.add(Severity::Note, Topic::Rights, place, what, mend);
+        let fix = "Start it by its systemd unit, which runs it as a user of its own.";
+        findings.add(Severity::Note, Topic::Rights, place, what, fix);
     } else if has(NET_BIND_SERVICE) || listening.dhcp.is_empty() {
         findings.good(Topic::Rights, place, "has what it needs");
     }
@@ -202,37 +202,37 @@ pub(super) fn disk(findings: &mut Findings, app: &App) {
     let place = folder.display().to_string();
     if let Some(trouble) = app.records.store.trouble() {
         let what = format!("nothing can be recorded: {trouble}; nothing is granted or taken until it can be");
-        let mend =
+        let fix =
             "Give the data folder room, and the right to be written; the service goes on by itself then.";
-        findings.add(Severity::Fault, Topic::Disk, &place, what, mend);
+        findings.add(Severity::Fault, Topic::Disk, &place, what, fix);
     }
     let stat = match statvfs(folder) {
         Ok(stat) => stat,
         Err(error) => {
-            let mend = "Look whether the data folder is still mounted.";
-            findings.add(Severity::Fault, Topic::Disk, place, format!("cannot be looked at: {error}"), mend);
+            let fix = "Look whether the data folder is still mounted.";
+            findings.add(Severity::Fault, Topic::Disk, place, format!("cannot be looked at: {error}"), fix);
             return;
         }
     };
     let room = stat.blocks_available() * stat.fragment_size();
     let entries = stat.files().saturating_sub(stat.files_available()) as f64 / (stat.files().max(1)) as f64;
     let text = format!("{:.1} GiB free", room as f64 / f64::from(1 << 30));
-    let mend = "Remove images that are no longer used, or give the data folder a larger disk.";
+    let fix = "Remove images that are no longer used, or give the data folder a larger disk.";
     if room < NO_ROOM {
         let what =
             format!("{text}: leases and records can no longer be kept soon, and then nothing is granted");
-        findings.add(Severity::Fault, Topic::Disk, place, what, mend);
+        findings.add(Severity::Fault, Topic::Disk, place, what, fix);
     } else if room < LITTLE_ROOM {
         findings.add(
             Severity::Warning,
             Topic::Disk,
             place,
             format!("{text}: little for further images"),
-            mend,
+            fix,
         );
     } else if stat.files() > 0 && entries > ENTRIES_USED {
         let what = format!("{:.0} % of the file system's entries are used", entries * 100.0);
-        findings.add(Severity::Warning, Topic::Disk, place, what, mend);
+        findings.add(Severity::Warning, Topic::Disk, place, what, fix);
     } else {
         findings.good(Topic::Disk, place, text);
     }
@@ -246,8 +246,8 @@ pub(super) async fn clock(findings: &mut Findings, app: &App) {
     let place = "this host's clock";
     if let Some(newest) = newest.filter(|newest| newest.duration_since(now) > AHEAD) {
         let what = format!("it shows {now:.0}, but a record was made at {newest:.0}: it was set back");
-        let mend = "Set the clock, and have a time service keep it: leases and tokens run by it.";
-        findings.add(Severity::Fault, Topic::Clock, place, what, mend);
+        let fix = "Set the clock, and have a time service keep it: leases and tokens run by it.";
+        findings.add(Severity::Fault, Topic::Clock, place, what, fix);
         return;
     }
     // What systemd-timesyncd, and chrony and ntpd by way of systemd, leave behind once they agree with a server.
@@ -255,7 +255,7 @@ pub(super) async fn clock(findings: &mut Findings, app: &App) {
         findings.good(Topic::Clock, place, "kept by a time service");
     } else {
         let what = format!("it shows {now:.0}; no time service of systemd's says that it keeps it");
-        let mend = "Compare it with a watch. Installers check certificates and signatures by the time they are given.";
-        findings.add(Severity::Note, Topic::Clock, place, what, mend);
+        let fix = "Compare it with a watch. Installers check certificates and signatures by the time they are given.";
+        findings.add(Severity::Note, Topic::Clock, place, what, fix);
     }
 }

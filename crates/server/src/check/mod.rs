@@ -62,10 +62,10 @@ impl Findings {
         topic: Topic,
         place: impl Into<String>,
         what: impl Into<String>,
-        mend: impl Into<String>,
+        fix: impl Into<String>,
     ) {
-        let (place, what, mend) = (place.into(), what.into(), mend.into());
-        self.0.push(Finding { severity, topic: topic.as_str().into(), place, what, mend });
+        let (place, what, fix) = (place.into(), what.into(), fix.into());
+        self.0.push(Finding { severity, topic: topic.as_str().into(), place, what, fix });
     }
 
     fn good(&mut self, topic: Topic, place: impl Into<String>, what: impl Into<String>) {

@@ -61,25 +61,25 @@ async fn menu(findings: &mut Findings, app: &App, tftp: SocketAddr) {
     let fetched = tokio::time::timeout(PATIENCE, transfer(tftp, &path)).await;
     match fetched {
         Ok(Ok(menu)) if String::from_utf8_lossy(&menu).contains("menuentry ") => {
-            findings.good(Topic::SelfTest, "menu", format!("{} octets came by TFTP", menu.len()));
+            findings.good(Topic::SelfTest, "menu", format!("{} bytes came by TFTP", menu.len()));
         }
         Ok(Ok(_)) => {
-            let mend = "This is a defect of the program.";
-            findings.add(Severity::Fault, Topic::SelfTest, "menu", "what came as a menu has no entry", mend);
+            let fix = "This is a defect of the program.";
+            findings.add(Severity::Fault, Topic::SelfTest, "menu", "what came as a menu has no entry", fix);
         }
         Ok(Err(why)) => {
-            let mend = "Look at the log of the service.";
+            let fix = "Look at the log of the service.";
             findings.add(
                 Severity::Fault,
                 Topic::SelfTest,
                 "menu",
                 format!("it did not come by TFTP: {why}"),
-                mend,
+                fix,
             );
         }
         Err(_) => {
-            let mend = "Look at what else loads this host, and at its firewall.";
-            findings.add(Severity::Fault, Topic::SelfTest, "menu", "it did not come by TFTP in time", mend);
+            let fix = "Look at what else loads this host, and at its firewall.";
+            findings.add(Severity::Fault, Topic::SelfTest, "menu", "it did not come by TFTP in time", fix);
         }
     }
 }
@@ -91,7 +91,7 @@ async fn get(http: SocketAddr, path: &str) -> std::io::Result<Vec<u8>> {
     stream.write_all(request.as_bytes()).await?;
     let mut answer = Vec::new();
     stream.read_to_end(&mut answer).await?;
-    let end = answer.windows(4).position(|octets| octets == b"\r\n\r\n");
+    let end = answer.windows(4).position(|bytes| bytes == b"\r\n\r\n");
     let body = end.filter(|_| answer.starts_with(b"HTTP/1.1 200 ")).map(|end| answer.split_off(end + 4));
     body.ok_or_else(|| std::io::Error::other("no file in the answer"))
 }
@@ -154,9 +154,9 @@ async fn through_relay(findings: &mut Findings, app: &App, listening: &Listening
             findings.good(Topic::SelfTest, &subnet.name, what);
         }
         Ok([]) => {
-            let mend = "Look at the log of the service: level debug tells why a message is left unanswered.";
+            let fix = "Look at the log of the service: level debug tells why a message is left unanswered.";
             let what = format!("a machine behind relay {relay} got no answer");
-            findings.add(Severity::Fault, Topic::SelfTest, &subnet.name, what, mend);
+            findings.add(Severity::Fault, Topic::SelfTest, &subnet.name, what, fix);
         }
         Err(error) => {
             let what = format!("a machine behind relay {relay} could not ask: {error}");
@@ -175,7 +175,7 @@ async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr, http:
     match fetched {
         Ok(Ok(file)) if Some(Sha256::of(&file)) == wanted.sha256 => {
             let what = format!(
-                "{path} came by TFTP in {:.2} s, {} octets, and its digest is right",
+                "{path} came by TFTP in {:.2} s, {} bytes, and its digest is right",
                 began.elapsed().as_secs_f64(),
                 file.len()
             );
@@ -185,35 +185,35 @@ async fn fetch(findings: &mut Findings, loader: &Loader, tftp: SocketAddr, http:
                     findings.good(Topic::SelfTest, place, "the same came by HTTP");
                 }
                 _ => {
-                    let mend = "Look at the firewall of this host, and at the log of the service.";
+                    let fix = "Look at the firewall of this host, and at the log of the service.";
                     let what = format!("{path} did not come by HTTP as it came by TFTP");
-                    findings.add(Severity::Fault, Topic::SelfTest, place, what, mend);
+                    findings.add(Severity::Fault, Topic::SelfTest, place, what, fix);
                 }
             }
         }
         Ok(Ok(file)) => {
-            let what = format!("{path} came by TFTP with {} octets and a wrong digest", file.len());
-            let mend = "The file on the disk was changed: import the loader again.";
-            findings.add(Severity::Fault, Topic::SelfTest, place, what, mend);
+            let what = format!("{path} came by TFTP with {} bytes and a wrong digest", file.len());
+            let fix = "The file on the disk was changed: import the loader again.";
+            findings.add(Severity::Fault, Topic::SelfTest, place, what, fix);
         }
         Ok(Err(why)) => {
-            let mend = "Look at the log of the service, and import the loader again.";
+            let fix = "Look at the log of the service, and import the loader again.";
             findings.add(
                 Severity::Fault,
                 Topic::SelfTest,
                 place,
                 format!("{path} did not come by TFTP: {why}"),
-                mend,
+                fix,
             );
         }
         Err(_) => {
-            let mend = "Look at what else loads this host, and at its firewall.";
+            let fix = "Look at what else loads this host, and at its firewall.";
             findings.add(
                 Severity::Fault,
                 Topic::SelfTest,
                 place,
                 format!("{path} did not come by TFTP in time"),
-                mend,
+                fix,
             );
         }
     }

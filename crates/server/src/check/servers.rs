@@ -49,8 +49,8 @@ pub(super) async fn ask(findings: &mut Findings, app: &App, listening: &Listenin
         }
         let Ok(Some(interface)) = Interface::find(name) else { continue };
         let Some(playing) = app.wire.trial.play() else {
-            let mend = "Ask again in a few seconds.";
-            findings.add(Severity::Note, Topic::OtherServers, name, "another check is under way", mend);
+            let fix = "Ask again in a few seconds.";
+            findings.add(Severity::Note, Topic::OtherServers, name, "another check is under way", fix);
             continue;
         };
         let offers = match playing.ask_wire(&interface, COMMON).await {

@@ -27,13 +27,13 @@ const TOLD: usize = 50;
 pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening) {
     let site = app.records.site();
     if site.subnets().next().is_none() {
-        let mend = "`lastmile subnet suggest INTERFACE` proposes one.";
+        let fix = "`lastmile subnet suggest INTERFACE` proposes one.";
         findings.add(
             Severity::Fault,
             Topic::Subnets,
             "site",
             "there is no subnet, so no machine is answered",
-            mend,
+            fix,
         );
         return;
     }
@@ -98,8 +98,8 @@ pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening)
     }
     for (name, _) in &listening.dhcp {
         if !site.subnets().any(|subnet| subnet.interface.as_ref() == Some(name)) {
-            let mend = format!("`lastmile subnet suggest {name}` proposes one.");
-            findings.add(Severity::Warning, Topic::Subnets, name, "no subnet is on this interface", mend);
+            let fix = format!("`lastmile subnet suggest {name}` proposes one.");
+            findings.add(Severity::Warning, Topic::Subnets, name, "no subnet is on this interface", fix);
         }
     }
 }
@@ -117,12 +117,12 @@ pub(super) fn pools(findings: &mut Findings, app: &App) {
         let size = subnet.capacity();
         let share = held as f64 / size.max(1) as f64;
         let text = format!("{held} of {size} addresses are held");
-        let mend = "Widen the pools or shorten the lease time; `lastmile subnet picture` shows who has what.";
+        let fix = "Widen the pools or shorten the lease time; `lastmile subnet picture` shows who has what.";
         if held >= size {
             let what = format!("{text}: the next machine gets none");
-            findings.add(Severity::Fault, Topic::Pools, &subnet.name, what, mend);
+            findings.add(Severity::Fault, Topic::Pools, &subnet.name, what, fix);
         } else if share > NEARLY_FULL {
-            findings.add(Severity::Warning, Topic::Pools, &subnet.name, text, mend);
+            findings.add(Severity::Warning, Topic::Pools, &subnet.name, text, fix);
         } else {
             findings.good(Topic::Pools, &subnet.name, text);
         }
@@ -156,13 +156,13 @@ pub(super) fn loaders(findings: &mut Findings, app: &App) {
     let there: Vec<String> =
         site.loaders().map(|loader| format!("{} for {}", loader.name, loader.architecture)).collect();
     if there.is_empty() {
-        let mend = "`lastmile loader add NAME --architecture uefi-x64 --boot-file FILE`.";
+        let fix = "`lastmile loader add NAME --architecture uefi-x64 --boot-file FILE`.";
         findings.add(
             Severity::Fault,
             Topic::Loaders,
             "site",
             "there is no loader, so no machine can boot",
-            mend,
+            fix,
         );
     } else {
         findings.good(Topic::Loaders, "site", there.join(", "));
@@ -204,7 +204,7 @@ pub(super) async fn files(findings: &mut Findings, app: &App) {
         }
         for fault in &revision.lacks {
             let what = format!("{}: {}", fault.place, fault.what);
-            findings.add(Severity::Fault, Topic::Files, &place, what, fault.mend.clone());
+            findings.add(Severity::Fault, Topic::Files, &place, what, fault.fix.clone());
         }
         let title = app
             .records
@@ -213,13 +213,13 @@ pub(super) async fn files(findings: &mut Findings, app: &App) {
             .map(|image| image.title.clone())
             .unwrap_or_default();
         for what in revision.disagreements(&title) {
-            let mend = "Import it under a name that fits, or correct the title.";
-            findings.add(Severity::Warning, Topic::Files, &place, what, mend);
+            let fix = "Import it under a name that fits, or correct the title.";
+            findings.add(Severity::Warning, Topic::Files, &place, what, fix);
         }
         whole += usize::from(missing.is_empty() && revision.is_ready());
         if revision.is_ready() && revision.verified.is_none() {
-            let mend = "It is being done; `lastmile image show` tells when it was.";
-            findings.add(Severity::Note, Topic::Files, place, "not every file of it was read yet", mend);
+            let fix = "It is being done; `lastmile image show` tells when it was.";
+            findings.add(Severity::Note, Topic::Files, place, "not every file of it was read yet", fix);
         }
     }
     for (name, missing) in loaders {
@@ -262,7 +262,7 @@ pub(super) fn machines(findings: &mut Findings, app: &App) {
         let Some(first) = diagnose(&events, now).into_iter().next() else { continue };
         troubled += 1;
         if troubled <= TOLD {
-            findings.add(Severity::Warning, Topic::Machines, name, first.seen, first.mend);
+            findings.add(Severity::Warning, Topic::Machines, name, first.seen, first.fix);
         }
     }
     match troubled {

@@ -16,7 +16,7 @@ use crate::{
     wire::{Wire, count},
 };
 
-/// Largest datagram read; DHCP messages on Ethernet stay below 1,500 octets.
+/// Largest datagram read; DHCP messages on Ethernet stay below 1,500 bytes.
 const BUFFER: usize = 4096;
 /// Replies that may wait for somebody's answer or for their time; beyond it messages are dropped, and clients ask again.
 const IN_FLIGHT: usize = 4096;

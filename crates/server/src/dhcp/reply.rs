@@ -182,7 +182,7 @@ impl Reply {
     /// Leaves an address alone that somebody has without a lease.
     async fn put_aside(&mut self, parts: &Parts, address: Ipv4Addr, by: Option<[u8; 6]>) {
         parts.wire.prober.forget(address);
-        let who = by.map(|mac| mac.map(|octet| format!("{octet:02x}")).join(":"));
+        let who = by.map(|mac| mac.map(|byte| format!("{byte:02x}")).join(":"));
         let who = who.as_deref().unwrap_or("somebody");
         tracing::warn!(%address, who, "an address of a pool is in use without a lease; it is left alone for an hour");
         let remark = format!("{address} is in use by {who}, and left alone");

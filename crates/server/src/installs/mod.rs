@@ -12,7 +12,7 @@ use jiff::Timestamp;
 pub(crate) use keeper::keep;
 use lastmile_core::{
     base::{Fault, Id},
-    decide::install::{ArmRequest, ArmSeveral, Evidence, Outlook, already_open, not_ready},
+    decide::install::{ArmPreview, ArmRequest, ArmSeveral, Evidence, already_open, not_ready},
     model::{
         image::{Revision, Sha256},
         install::{Install, Step, StepKind, Token},
@@ -87,10 +87,10 @@ impl Records {
     ///
     /// # Errors
     /// That no machine is meant.
-    pub(crate) fn outlook(&self, several: &ArmSeveral) -> Result<Vec<Outlook>, Vec<Fault>> {
+    pub(crate) fn preview(&self, several: &ArmSeveral) -> Result<Vec<ArmPreview>, Vec<Fault>> {
         let site = self.site();
         let subjects = |machine: &Machine, revision: &Revision| self.subject(&site, machine, Some(revision));
-        Ok(several.requests(&site)?.iter().map(|request| request.outlook(&site, &subjects)).collect())
+        Ok(several.requests(&site)?.iter().map(|request| request.preview(&site, &subjects)).collect())
     }
 
     /// Records evidence about a machine's open install, if it has one and the evidence says something new.
@@ -168,7 +168,7 @@ impl Records {
             let machine = site.machine_by_id(install.machine).ok_or_else(|| Fault {
                 place: "machine".into(),
                 what: format!("{} of install {} was removed", install.machine_name, install.number),
-                mend: "Arm an install of the machine that is meant: one of the same name is another machine."
+                fix: "Arm an install of the machine that is meant: one of the same name is another machine."
                     .into(),
             })?;
             Ok(ArmRequest {

@@ -8,7 +8,7 @@ use sha2::Digest;
 
 use crate::{library::Library, work::WorkHandle};
 
-/// Octets copied at once.
+/// Bytes copied at once.
 const PIECE: usize = 256 * 1024;
 /// Files of one archive.
 const MOST_FILES: usize = 1_000_000;
@@ -106,7 +106,7 @@ fn take(library: &Library, path: &str, from: &mut impl Read) -> io::Result<FileE
             size += read as u64;
         }
         let sha256 = Sha256::new(digest.finalize().into());
-        library.settle(&staged, &sha256)?;
+        library.put_in_place(&staged, &sha256)?;
         Ok(FileEntry::new(path, size, sha256))
     };
     let taken = taking();

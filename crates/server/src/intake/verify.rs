@@ -19,7 +19,7 @@ use crate::{
     work::WorkHandle,
 };
 
-/// Octets read at once.
+/// Bytes read at once.
 const PIECE: usize = 1024 * 1024;
 /// How often it is looked whether a revision's time has come.
 const LOOK_EVERY: Duration = Duration::from_secs(60);
@@ -58,7 +58,7 @@ pub(crate) async fn verify_again(parts: &Parts, id: Id<Revision>) -> Result<(), 
     keep(parts, id, verdict).await
 }
 
-/// Octets that are read: those of the files, and of the ISO as a whole where its publisher gave a digest.
+/// Bytes that are read: those of the files, and of the ISO as a whole where its publisher gave a digest.
 fn octets(revision: &Revision) -> u64 {
     let volume = revision.volume.as_ref().filter(|volume| volume.sha256.is_some());
     let in_place = volume.filter(|volume| matches!(volume.place(), VolumePlace::InPlace { .. }));

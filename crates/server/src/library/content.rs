@@ -15,10 +15,10 @@ use bytes::Bytes;
 use lastmile_core::model::image::Sha256;
 use lastmile_formats::read_at::{Extent, read_pieces};
 
-/// Octets that all readers together keep in memory, about. A few readers have much each, so that the hand-over to a
+/// Bytes that all readers together keep in memory, about. A few readers have much each, so that the hand-over to a
 /// blocking thread does not count; a hall that boots at once has little each, so that the service stays small.
 const BUDGET: usize = 12 * 1024 * 1024;
-/// Octets that one reader keeps at least and at most.
+/// Bytes that one reader keeps at least and at most.
 const LEAST_AHEAD: usize = 8 * 1024;
 const MOST_AHEAD: usize = 512 * 1024;
 /// Readers that are open.
@@ -44,7 +44,7 @@ pub(crate) enum Content {
         volume: OnDisk,
         /// Where in it, in order.
         extents: Arc<[Extent]>,
-        /// Octets of the file.
+        /// Bytes of the file.
         size: u64,
         /// Its digest, once it was read.
         sha256: Option<Sha256>,
@@ -70,7 +70,7 @@ impl OnDisk {
         let path = self.path.display();
         if found.len() != self.size {
             let (now, then) = (found.len(), self.size);
-            return Err(io::Error::other(format!("{path} has {now} octets, not {then}: it was changed")));
+            return Err(io::Error::other(format!("{path} has {now} bytes, not {then}: it was changed")));
         }
         if self.modified_ns.is_some_and(|then| then != modified_ns(&found)) {
             return Err(io::Error::other(format!(
@@ -88,7 +88,7 @@ pub(crate) fn modified_ns(metadata: &std::fs::Metadata) -> i64 {
 }
 
 impl Content {
-    /// Octets in all.
+    /// Bytes in all.
     pub(crate) fn size(&self) -> u64 {
         match self {
             Self::Made(bytes) => bytes.len() as u64,
@@ -148,7 +148,7 @@ impl Content {
     }
 }
 
-/// A run of octets of a file on the disk.
+/// A run of bytes of a file on the disk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct OnFile {
     pub(crate) offset: u64,
@@ -164,7 +164,7 @@ impl BlockingReader {
         }
     }
 
-    /// Where in its file the octets from `offset` to `end` lie, in order.
+    /// Where in its file the bytes from `offset` to `end` lie, in order.
     pub(crate) fn runs(&self, offset: u64, end: u64) -> Vec<OnFile> {
         let Self::Inside(_, extents) = self else { return vec![OnFile { offset, length: end - offset }] };
         let mut runs = Vec::new();
@@ -235,7 +235,7 @@ impl ContentReader {
         self.read(offset, to_usize(length)).await
     }
 
-    /// At most `length` octets from `offset`: fewer only at the end of what was read ahead or of the content.
+    /// At most `length` bytes from `offset`: fewer only at the end of what was read ahead or of the content.
     async fn read(&mut self, offset: u64, length: usize) -> io::Result<Bytes> {
         let length = (length as u64).min(self.size.saturating_sub(offset));
         if length == 0 {
@@ -318,6 +318,6 @@ mod tests {
         std::fs::write(&path, "short").unwrap();
         let content = Content::Kept { path, size: 9, sha256: Sha256::of(b"short") };
         let error = content.open().await.unwrap_err().to_string();
-        assert!(error.contains("has 5 octets, not 9"), "{error}");
+        assert!(error.contains("has 5 bytes, not 9"), "{error}");
     }
 }

@@ -173,7 +173,7 @@ impl Library {
     }
 
     /// Takes in a file that was written to a place in [`Self::staged`] and whose digest is known.
-    pub(crate) fn settle(&self, staged: &Path, sha256: &Sha256) -> io::Result<()> {
+    pub(crate) fn put_in_place(&self, staged: &Path, sha256: &Sha256) -> io::Result<()> {
         std::fs::File::open(staged)?.sync_all()?;
         let path = self.path(sha256);
         let Some(folder) = path.parent() else { return Ok(()) };
@@ -190,7 +190,7 @@ impl Library {
         let sha256 = Sha256::of(&bytes);
         let staged = self.staged();
         std::fs::write(&staged, &bytes)?;
-        self.settle(&staged, &sha256)?;
+        self.put_in_place(&staged, &sha256)?;
         Ok(FileEntry::new(name, bytes.len() as u64, sha256))
     }
 
@@ -217,8 +217,8 @@ impl Library {
             }
             file.flush().await?;
             let (library, staged) = (self.clone(), staged.clone());
-            let settled = tokio::task::spawn_blocking(move || library.settle(&staged, &expected));
-            settled.await.map_err(io::Error::other)??;
+            let placed = tokio::task::spawn_blocking(move || library.put_in_place(&staged, &expected));
+            placed.await.map_err(io::Error::other)??;
             Ok(size)
         };
         let taken = taking().await;

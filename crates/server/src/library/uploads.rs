@@ -24,10 +24,10 @@ use crate::sync::lock;
 
 /// How long an upload may rest before it is cleared.
 const RESTS: Duration = Duration::from_secs(7 * 24 * 3600);
-/// Octets read at once where an upload is read again after a restart.
+/// Bytes read at once where an upload is read again after a restart.
 const PIECE: usize = 256 * 1024;
 
-/// What is known of an upload, beside its octets.
+/// What is known of an upload, beside its bytes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 struct Known {
     id: String,
@@ -57,9 +57,9 @@ pub(crate) struct Uploads {
 pub(crate) enum UploadError {
     #[error("no upload is called '{0}'")]
     Unknown(String),
-    #[error("the next piece begins at octet {expected}, not at {given}")]
+    #[error("the next piece begins at byte {expected}, not at {given}")]
     Offset { expected: u64, given: u64 },
-    #[error("the upload has {size} octets, and more came")]
+    #[error("the upload has {size} bytes, and more came")]
     TooLong { size: u64 },
     #[error("the upload broke off: {0}")]
     Broken(String),
@@ -136,7 +136,7 @@ impl Uploads {
         Ok(())
     }
 
-    /// Takes the piece that begins at `offset`. What came before a break stays. With the last octet the file is in the
+    /// Takes the piece that begins at `offset`. What came before a break stays. With the last byte the file is in the
     /// library.
     pub(crate) async fn append<B: AsRef<[u8]>, E: std::fmt::Display>(
         &self,
@@ -188,10 +188,10 @@ impl Uploads {
         let mut upload = self.read(id)?;
         if going.offset == known.request.size {
             let sha256 = Sha256::new(going.digest.clone().finalize().into());
-            let (library, octets) = (self.library.clone(), self.octets(id));
-            let settled = tokio::task::spawn_blocking(move || library.settle(&octets, &sha256));
-            settled.await.map_err(io::Error::other)??;
-            // A card without octets is cleared at some later start.
+            let (library, bytes) = (self.library.clone(), self.octets(id));
+            let finished = tokio::task::spawn_blocking(move || library.put_in_place(&bytes, &sha256));
+            finished.await.map_err(io::Error::other)??;
+            // A card without bytes is cleared at some later start.
             let _ = std::fs::remove_file(self.card(id));
             lock(&self.going).remove(id);
             upload.offset = known.request.size;

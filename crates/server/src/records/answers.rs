@@ -32,20 +32,20 @@ pub(crate) fn seal_key(data: &Path) -> Result<SealKey, String> {
     let path = data.join(KEY_FILE);
     match fs::read_to_string(&path) {
         Ok(text) => {
-            let octets = <[u8; KEY_BYTES]>::from_hex(text.trim());
-            octets.map(SealKey::new).map_err(|_| {
+            let bytes = <[u8; KEY_BYTES]>::from_hex(text.trim());
+            bytes.map(SealKey::new).map_err(|_| {
                 format!("{} holds no key of 64 hexadecimal digits. Put the right file back", path.display())
             })
         }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            let octets = random::<KEY_BYTES>();
+            let bytes = random::<KEY_BYTES>();
             let file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path);
             file.and_then(|mut file| {
-                file.write_all(hex::encode(octets).as_bytes())?;
+                file.write_all(hex::encode(bytes).as_bytes())?;
                 file.sync_all()
             })
             .map_err(|error| format!("{} cannot be written: {error}", path.display()))?;
-            Ok(SealKey::new(octets))
+            Ok(SealKey::new(bytes))
         }
         Err(error) => Err(format!("{} cannot be read: {error}", path.display())),
     }

@@ -17,7 +17,7 @@ use crate::{
     link::{FrameSender, Interface},
 };
 
-/// Octets the kernel may hold for a UDP socket: a hall that powers on at once sends thousands of datagrams
+/// Bytes the kernel may hold for a UDP socket: a hall that powers on at once sends thousands of datagrams
 /// before the first is read.
 const UDP_BUFFER: usize = 4 * 1024 * 1024;
 
@@ -58,7 +58,7 @@ pub(super) async fn bind_all(config: &Config, places: &[Place]) -> Result<Bound,
         what: "the API",
         address: config.admin.listen,
         source,
-        mend: String::new(),
+        fix: String::new(),
     })?;
     Ok(Bound { wirings, tftp, http, https, admin })
 }
@@ -131,7 +131,7 @@ async fn tcp(what: &'static str, address: SocketAddr) -> Result<TcpListener, Sta
 
 fn bind_error(what: &'static str, address: SocketAddr, source: io::Error) -> StartError {
     let port = address.port();
-    let mend = match source.kind() {
+    let fix = match source.kind() {
         io::ErrorKind::PermissionDenied => format!(
             "Port {port} and the named interface need the capabilities CAP_NET_BIND_SERVICE and CAP_NET_RAW: \
              start it by the systemd unit, or give the file the right with \
@@ -146,5 +146,5 @@ fn bind_error(what: &'static str, address: SocketAddr, source: io::Error) -> Sta
         }
         _ => "See `ip -4 address` and the log of the kernel".into(),
     };
-    StartError::Bind { what, address, source, mend }
+    StartError::Bind { what, address, source, fix }
 }

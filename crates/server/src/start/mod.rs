@@ -92,7 +92,7 @@ pub enum StartError {
         reason: String,
     },
     /// A port cannot be had.
-    #[error("cannot listen on {what} {address}: {source}. {mend}")]
+    #[error("cannot listen on {what} {address}: {source}. {fix}")]
     Bind {
         /// For what.
         what: &'static str,
@@ -101,7 +101,7 @@ pub enum StartError {
         /// Why.
         source: io::Error,
         /// What to do.
-        mend: String,
+        fix: String,
     },
     /// Frames cannot be sent.
     #[error(

@@ -12,7 +12,7 @@ use crate::clock;
 struct Beginning {
     at: Instant,
     from_client: bool,
-    octets: [u8; PACKET_KEPT],
+    bytes: [u8; PACKET_KEPT],
     length: usize,
 }
 
@@ -32,7 +32,7 @@ impl Kept {
         Self { packets: vec![request], ends, began, last: [None; LAST_PACKETS], count: 0 }
     }
 
-    /// This service said something of `length` octets.
+    /// This service said something of `length` bytes.
     pub(super) fn said(&mut self, packet: &[u8], length: usize) {
         self.keep(packet, length, false);
     }
@@ -43,10 +43,10 @@ impl Kept {
     }
 
     fn keep(&mut self, packet: &[u8], length: usize, from_client: bool) {
-        let mut octets = [0; PACKET_KEPT];
+        let mut bytes = [0; PACKET_KEPT];
         let end = packet.len().min(PACKET_KEPT);
-        octets[..end].copy_from_slice(&packet[..end]);
-        let beginning = Beginning { at: Instant::now(), from_client, octets, length };
+        bytes[..end].copy_from_slice(&packet[..end]);
+        let beginning = Beginning { at: Instant::now(), from_client, bytes, length };
         if self.packets.len() < FIRST_PACKETS {
             self.packets.push(self.datagram(&beginning));
             return;
@@ -63,7 +63,7 @@ impl Kept {
             at: self.began.1 + since,
             from,
             to,
-            payload: packet.octets[..packet.length.min(PACKET_KEPT)].into(),
+            payload: packet.bytes[..packet.length.min(PACKET_KEPT)].into(),
             length: packet.length,
         }
     }

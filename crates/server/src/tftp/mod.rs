@@ -15,14 +15,14 @@ use tokio::{net::UdpSocket, sync::Semaphore};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 
 use crate::{
-    boot::{Asker, Manner, Parts, Refusal, Served, resolve},
+    boot::{Asker, Parts, Refusal, RequestKind, Served, resolve},
     clock,
     limits::{Lines, PerSource},
     link::v4,
     wire::count,
 };
 
-/// Largest request: RFC 2347 keeps it within one datagram of 512 octets.
+/// Largest request: RFC 2347 keeps it within one datagram of 512 bytes.
 const REQUEST_BUFFER: usize = 1024;
 /// Transfers at once. A hall of 2,000 machines fits; beyond it requests are dropped, and clients ask again.
 const TRANSFERS: usize = 4096;
@@ -69,9 +69,9 @@ pub(crate) async fn serve(parts: Parts, socket: UdpSocket, tasks: TaskTracker, s
 /// Finds a file by its name as it stands, or, as menus write paths for TFTP and HTTP alike, percent-encoded.
 async fn resolve_either(parts: &Parts, asker: Asker, name: &str) -> Result<Served, Refusal> {
     let decoded = percent_encoding::percent_decode_str(name).decode_utf8_lossy();
-    match resolve(parts, asker, name, Manner::default()).await {
+    match resolve(parts, asker, name, RequestKind::default()).await {
         Err(Refusal::NotFound { .. }) if decoded != name => {
-            resolve(parts, asker, &decoded, Manner::default()).await
+            resolve(parts, asker, &decoded, RequestKind::default()).await
         }
         found => found,
     }
@@ -87,9 +87,9 @@ struct Request {
 async fn read_request(parts: &Parts, socket: &UdpSocket, bytes: &[u8], from: SocketAddr) -> Option<Request> {
     match Packet::parse(bytes) {
         Ok(Packet::Read { name, mode, options }) => {
-            if !mode.eq_ignore_ascii_case("octet") && !mode.eq_ignore_ascii_case("netascii") {
+            if !mode.eq_ignore_ascii_case("byte") && !mode.eq_ignore_ascii_case("netascii") {
                 count(&parts.wire.counts.tftp_refused);
-                refuse(socket, from, ErrorCode::Illegal, "only modes octet and netascii are served").await;
+                refuse(socket, from, ErrorCode::Illegal, "only modes byte and netascii are served").await;
                 return None;
             }
             let owned = |(name, value): (std::borrow::Cow<'_, str>, std::borrow::Cow<'_, str>)| {

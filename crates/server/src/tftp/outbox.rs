@@ -10,17 +10,17 @@ use super::{
 };
 use crate::library::BlockingReader;
 
-/// Octets of files that all transfers together keep in memory, about: a few have much each, so that reading does not
+/// Bytes of files that all transfers together keep in memory, about: a few have much each, so that reading does not
 /// count, and thousands have their share.
 const BUDGET: usize = 4 * 1024 * 1024;
-/// Octets that one transfer reads at once, at least and at most.
+/// Bytes that one transfer reads at once, at least and at most.
 const LEAST_AHEAD: usize = 2 * 1024;
 const MOST_AHEAD: usize = 64 * 1024;
 /// Largest payload of a datagram over IPv4, which bounds what is handed over at once (udp(7), UDP_SEGMENT).
 const LARGEST_SEND: usize = 65_507;
 /// Most datagrams of one hand-over (the kernel's UDP_MAX_SEGMENTS in its older form).
 const MOST_SEGMENTS: usize = 64;
-/// Octets of a data packet before its block (RFC 1350, section 5).
+/// Bytes of a data packet before its block (RFC 1350, section 5).
 const HEADER: usize = 4;
 
 /// Packets on their way out.
@@ -80,7 +80,7 @@ impl Outbox {
         }
     }
 
-    /// Appends octets `offset..offset + length` of the file.
+    /// Appends bytes `offset..offset + length` of the file.
     fn append(&mut self, reader: &BlockingReader, offset: u64, length: usize) -> io::Result<()> {
         let end = offset + length as u64;
         if offset < self.ahead_at || end > self.ahead_at + self.ahead.len() as u64 {

@@ -19,7 +19,7 @@ use crate::{library::Content, limits::longest_transfer, link::v4};
 
 /// Largest packet a client sends in a transfer: an error with its text.
 const REPLY_BUFFER: usize = 1024;
-/// Octets of stack for a transfer's thread, which holds one small buffer and calls nothing deep: thousands fit.
+/// Bytes of stack for a transfer's thread, which holds one small buffer and calls nothing deep: thousands fit.
 const STACK: usize = 256 * 1024;
 /// MTU assumed where the kernel does not say what the path carries.
 const ETHERNET_MTU: i32 = 1500;
@@ -167,7 +167,7 @@ fn path_mtu(socket: &UdpSocket) -> u16 {
     u16::try_from(mtu).unwrap_or(u16::MAX)
 }
 
-/// Has the kernel cut what is sent at once into datagrams of `segment` octets (udp(7), UDP_SEGMENT). `false` if it
+/// Has the kernel cut what is sent at once into datagrams of `segment` bytes (udp(7), UDP_SEGMENT). `false` if it
 /// does not know how.
 pub(super) fn cut_into_segments(socket: &UdpSocket, segment: usize) -> bool {
     i32::try_from(segment).is_ok_and(|segment| setsockopt(socket, sockopt::UdpGsoSegment, &segment).is_ok())

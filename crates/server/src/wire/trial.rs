@@ -69,10 +69,10 @@ impl Trial {
 
     /// Plays a machine of a random, locally administered address (IEEE 802c). `None` while somebody does already.
     pub(crate) fn play(&self) -> Option<Playing<'_>> {
-        let mut octets = [0; 6];
-        getrandom::fill(&mut octets).ok()?;
-        octets[0] = 0x02;
-        let mac = Mac::new(octets).ok()?;
+        let mut bytes = [0; 6];
+        getrandom::fill(&mut bytes).ok()?;
+        bytes[0] = 0x02;
+        let mac = Mac::new(bytes).ok()?;
         let mut part = self.part();
         if part.playing.is_some() {
             return None;

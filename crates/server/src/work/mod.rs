@@ -55,7 +55,7 @@ impl WorkBook {
         self.ending.store(true, Ordering::Relaxed);
     }
 
-    /// Begins something of so many octets.
+    /// Begins something of so many bytes.
     pub(crate) fn begin(self: &Arc<Self>, what: impl Into<String>, total: u64) -> WorkHandle {
         let work = Work {
             id: self.next.fetch_add(1, Ordering::Relaxed),
@@ -100,15 +100,15 @@ pub(crate) struct WorkHandle {
 }
 
 impl WorkHandle {
-    /// So many more octets are done.
+    /// So many more bytes are done.
     ///
     /// # Errors
     /// [`io::ErrorKind::Interrupted`] when the service ends: then this is to end, too.
-    pub(crate) fn advance(&mut self, octets: u64) -> io::Result<()> {
+    pub(crate) fn advance(&mut self, bytes: u64) -> io::Result<()> {
         if self.book.ending.load(Ordering::Relaxed) {
             return Err(io::Error::new(io::ErrorKind::Interrupted, "the service ends"));
         }
-        self.work.done += octets;
+        self.work.done += bytes;
         let now = Instant::now();
         if now.duration_since(self.told) < TOLD_EVERY {
             return Ok(());

@@ -158,7 +158,7 @@ impl Source {
         let wrong = |what: &str| Failure::Input {
             place: "--in-place".into(),
             what: what.into(),
-            mend: "Name one ISO on the service's host.",
+            fix: "Name one ISO on the service's host.",
         };
         let [path] = self.paths.as_slice() else { return Err(wrong("more than one file is given")) };
         // The service has another working folder. On another host, it knows the path better than we do.
@@ -208,7 +208,7 @@ impl Import {
             return Err(Failure::Input {
                 place: format!("{} r{}", image.image.name, current.number),
                 what: format!("it is not served: {}", current.lacking.join("; ")),
-                mend: "Fetch the file again and import it anew.",
+                fix: "Fetch the file again and import it anew.",
             });
         }
         Ok(())

@@ -117,7 +117,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 return Err(Failure::Input {
                     place: format!("{name} r{number}"),
                     what: verified.row.lacking.join("; "),
-                    mend: "Put the files back as they were and verify again, or import them anew.",
+                    fix: "Put the files back as they were and verify again, or import them anew.",
                 });
             }
         }

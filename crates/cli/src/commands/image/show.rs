@@ -139,7 +139,7 @@ pub(super) fn inspection(found: &Inspection) -> String {
     }
     let faults = |head: &str, faults: &[lastmile_api::Fault]| {
         let lines =
-            faults.iter().map(|fault| format!("  {}: {}\n      {}\n", fault.place, fault.what, fault.mend));
+            faults.iter().map(|fault| format!("  {}: {}\n      {}\n", fault.place, fault.what, fault.fix));
         if faults.is_empty() { String::new() } else { format!("\n{head}\n{}", lines.collect::<String>()) }
     };
     text.push_str(&faults("It would not be served:", &found.faults));

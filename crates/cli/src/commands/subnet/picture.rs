@@ -31,7 +31,7 @@ pub(super) fn text(picture: &Picture) -> String {
     let size: u64 = picture.spans.iter().map(Span::size).sum();
     let mut text = if size <= DRAWN { drawing(picture) } else { runs(picture) };
     text.push('\n');
-    for holding in Holding::ALL {
+    for holding in Holding::ALL.iter().copied() {
         if let Some(count) = picture.counts.get(&holding) {
             text.push_str(&format!("{}  {count} {}\n", mark(holding), holding.as_str()));
         }

@@ -116,7 +116,7 @@ pub(crate) fn name_and_value(option: &str, text: &str) -> Result<(String, String
     parted.ok_or_else(|| Failure::Input {
         place: format!("{option} {text}"),
         what: "no '=' between name and value".into(),
-        mend: "Write NAME=VALUE, as in interface-mtu=1400 or rack=7.",
+        fix: "Write NAME=VALUE, as in interface-mtu=1400 or rack=7.",
     })
 }
 
@@ -217,7 +217,7 @@ fn take_out(draft: &mut SubnetDraft, setting: &str) -> Result<(), Failure> {
                 return Err(Failure::Input {
                     place: format!("--without {name}"),
                     what: "the subnet has no such setting that can be taken out".into(),
-                    mend: "Name router, dns, domain, ntp, pool, exclude, interface, vlan, relay, or a further option.",
+                    fix: "Name router, dns, domain, ntp, pool, exclude, interface, vlan, relay, or a further option.",
                 });
             }
         }

@@ -85,7 +85,7 @@ pub fn lint(site: &Site, subject: &dyn Fn(&Machine, &Revision) -> Subject) -> Li
             let mut found: BTreeMap<(String, String, String), Vec<String>> = BTreeMap::new();
             let mut note = |faults: Vec<Fault>, machine: Option<&str>| {
                 for fault in faults {
-                    let machines = found.entry((fault.place, fault.what, fault.mend)).or_default();
+                    let machines = found.entry((fault.place, fault.what, fault.fix)).or_default();
                     machines.extend(machine.map(str::to_owned));
                 }
             };
@@ -102,7 +102,7 @@ pub fn lint(site: &Site, subject: &dyn Fn(&Machine, &Revision) -> Subject) -> Li
             for (fault, machines) in collisions.faults() {
                 machines.iter().for_each(|machine| note(vec![fault.clone()], Some(machine)));
             }
-            lint.findings.extend(found.into_iter().map(|((place, what, mend), mut machines)| {
+            lint.findings.extend(found.into_iter().map(|((place, what, fix), mut machines)| {
                 if machines.len() == site.machine_count() {
                     machines.clear();
                 }
@@ -110,7 +110,7 @@ pub fn lint(site: &Site, subject: &dyn Fn(&Machine, &Revision) -> Subject) -> Li
                     answers: name.clone(),
                     image: image_name.clone(),
                     machines,
-                    fault: Fault { place, what, mend },
+                    fault: Fault { place, what, fix },
                 }
             }));
         }
@@ -126,7 +126,7 @@ fn missing(answers: &str, image: &str) -> Finding {
         fault: Fault {
             place: "images".into(),
             what: format!("no image is named '{image}'"),
-            mend: "Import it, or take its name out of `images`.".into(),
+            fix: "Import it, or take its name out of `images`.".into(),
         },
     }
 }
@@ -181,13 +181,13 @@ pub fn pairing_faults(site: &Site, answers: &Arc<AnswersVersion>) -> Vec<Fault> 
             None => faults.push(Fault {
                 place,
                 what: format!("no image is named '{name}'"),
-                mend: "Import it first, or see `lastmile image list`.".into(),
+                fix: "Import it first, or see `lastmile image list`.".into(),
             }),
             Some(image) if !image.reads_answers() => {
                 faults.push(Fault {
                     place,
                     what: format!("image '{name}' reads no answer file"),
-                    mend: "Name an image that reads answers: `lastmile image list` shows which do.".into(),
+                    fix: "Name an image that reads answers: `lastmile image list` shows which do.".into(),
                 });
             }
             Some(image) => {

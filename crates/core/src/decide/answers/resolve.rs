@@ -13,7 +13,7 @@ use crate::{
             Volume,
         },
         service::Service,
-        values::{Bound, VALUES_MEND, Values},
+        values::{Bound, VALUES_FIX, Values},
     },
 };
 
@@ -134,7 +134,7 @@ fn fill(tree: &mut Value, path: &str, values: &Bound, faults: &mut Faults) {
     match tree {
         Value::String(text) => match values.fill(text) {
             Ok(filled) => *text = filled,
-            Err(error) => faults.add(path, error.to_string(), VALUES_MEND),
+            Err(error) => faults.add(path, error.to_string(), VALUES_FIX),
         },
         Value::Array(items) => {
             for (index, item) in items.iter_mut().enumerate() {
@@ -162,7 +162,7 @@ fn complete(
 ) -> Option<Resolved> {
     let host_name = settings.host_name.clone().unwrap_or_else(|| values.name.clone());
     if settings.host_name.is_none() {
-        faults.keep("host_name", name::check_host_name(&host_name), name::HOST_NAME_MEND);
+        faults.keep("host_name", name::check_host_name(&host_name), name::HOST_NAME_FIX);
     }
     let network = settings.network.clone().unwrap_or_default();
     network.check_whole(faults);

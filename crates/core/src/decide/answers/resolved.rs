@@ -87,7 +87,7 @@ pub struct Link {
     pub addressing: Addressing,
     /// The default route.
     pub router: Option<Ipv4Addr>,
-    /// Largest packet in octets.
+    /// Largest packet in bytes.
     pub mtu: Option<u16>,
 }
 

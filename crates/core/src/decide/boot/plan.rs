@@ -221,7 +221,7 @@ impl<'a> BootPlan<'a> {
             Action::Nothing => "no boot information".into(),
             Action::Install { install, revision, .. } => format!(
                 "{} {} of {} r{} with answers {} v{}",
-                install.deed(),
+                install.action(),
                 install.number,
                 revision.image_name,
                 revision.number,
@@ -246,7 +246,7 @@ impl fmt::Display for Why<'_> {
             Self::Armed(install) => write!(
                 f,
                 "{} {} of {} r{} is armed since {}",
-                install.deed(),
+                install.action(),
                 install.number,
                 install.image,
                 install.image_revision,

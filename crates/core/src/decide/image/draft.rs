@@ -92,9 +92,9 @@ impl RevisionDraft {
         has_content: impl Fn(&Sha256, u64) -> bool,
     ) -> Result<Image, Vec<Fault>> {
         let mut faults = Faults::new();
-        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
+        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_FIX);
         if let Some(Err(fault)) = self.title.as_deref().map(check_title) {
-            faults.add(fault.place, fault.what, fault.mend);
+            faults.add(fault.place, fault.what, fault.fix);
         }
         let kind = self.check_kind(&mut faults, existing);
         let start = self.check_start(&mut faults, kind, &holding);
@@ -155,8 +155,8 @@ impl RevisionDraft {
 
     fn check_kind(&self, faults: &mut Faults, existing: Option<&Image>) -> Option<ImageKind> {
         let Some(kind) = self.kind else {
-            let mend = "Say it by hand: installer, live, tool, disk or firmware-app.";
-            faults.add("kind", "what the image is for was not recognised", mend);
+            let fix = "Say it by hand: installer, live, tool, disk or firmware-app.";
+            faults.add("kind", "what the image is for was not recognised", fix);
             return None;
         };
         if let Some(existing) = existing.filter(|existing| existing.kind != kind) {
@@ -193,7 +193,7 @@ impl RevisionDraft {
         let there = |path: &str| holding.files.iter().any(|file| file.path == path);
         let mut among = |place: String, what: &str, path: &str| {
             if !there(path) {
-                faults.add(place, format!("the {what} '{path}' is not among the files"), holding.mend(path));
+                faults.add(place, format!("the {what} '{path}' is not among the files"), holding.fix(path));
             }
         };
         let start = match (&self.kernel, &self.program, &self.disk) {
@@ -214,20 +214,20 @@ impl RevisionDraft {
                 Start::Disk { path: path.clone() }
             }
             (None, None, None) => {
-                let mend = "Name the kernel, the UEFI application (program) or the disk among the files.";
-                faults.add("kernel", "what is to be started was not recognised", mend);
+                let fix = "Name the kernel, the UEFI application (program) or the disk among the files.";
+                faults.add("kernel", "what is to be started was not recognised", fix);
                 return None;
             }
             _ => {
-                let mend = "Name one of kernel, program and disk.";
-                faults.add("kernel", "more than one thing is to be started", mend);
+                let fix = "Name one of kernel, program and disk.";
+                faults.add("kernel", "more than one thing is to be started", fix);
                 return None;
             }
         };
         if kind.is_some_and(|kind| (kind == ImageKind::Disk) != matches!(start, Start::Disk { .. })) {
-            let mend =
+            let fix =
                 "An image of kind disk has a disk and nothing that is started; other kinds have no disk.";
-            faults.add("kind", "the kind does not fit what is to be started", mend);
+            faults.add("kind", "the kind does not fit what is to be started", fix);
         }
         Some(start)
     }
@@ -236,7 +236,7 @@ impl RevisionDraft {
         let parameters = self.parameters.clone().unwrap_or_default();
         for (index, word) in parameters.iter().enumerate() {
             if let Err(fault) = crate::model::parameter::check_parameter(word) {
-                faults.add(format!("parameters[{index}]"), fault.what, fault.mend);
+                faults.add(format!("parameters[{index}]"), fault.what, fault.fix);
             }
         }
         parameters
@@ -292,7 +292,7 @@ mod tests {
         let expected =
             ["family", "kernel", "initrds[0]", "parameters[0]", "parameters[1]", "files[0]", "files[1]"];
         assert_eq!(places, expected);
-        assert_eq!(faults[1].mend, "Name one of: linux, initrd.gz.");
+        assert_eq!(faults[1].fix, "Name one of: linux, initrd.gz.");
         let nothing = RevisionDraft { kind: None, kernel: None, ..draft() };
         let places: Vec<_> =
             check(&nothing, None).unwrap_err().into_iter().map(|fault| fault.place).collect();

@@ -21,7 +21,7 @@ const MOST_LOOKED: usize = 64;
 
 /// Files that can be looked into.
 pub trait FileSet {
-    /// Every file: its path and its size in octets.
+    /// Every file: its path and its size in bytes.
     fn files(&self) -> &[(String, u64)];
 
     /// Opens a file.
@@ -148,7 +148,7 @@ fn initrds(files: &impl FileSet, said: bool, found: &mut Recognition) {
             Err(error) => found.faults.push(Fault {
                 place: path.clone(),
                 what: format!("this is no initrd that a kernel could unpack: {error}"),
-                mend: "Give the initrd that belongs to the kernel.".into(),
+                fix: "Give the initrd that belongs to the kernel.".into(),
             }),
         }
     }
@@ -195,7 +195,7 @@ fn from_initrd(found: &mut Recognition, path: &str, inner: &initrd::Initrd) {
                 kernel.value,
                 kernel.from
             ),
-            mend: "Give kernel and initrd of the same build.".into(),
+            fix: "Give kernel and initrd of the same build.".into(),
         });
     }
 }
@@ -281,7 +281,7 @@ fn missing(path: &str, what: &str) -> Fault {
     Fault {
         place: path.into(),
         what: format!("{what} is missing"),
-        mend: "Fetch the image again, or give all of its files.".into(),
+        fix: "Fetch the image again, or give all of its files.".into(),
     }
 }
 
@@ -300,7 +300,7 @@ impl Recognition {
             self.faults.push(Fault {
                 place: "files".into(),
                 what: format!("nothing that could be started was found among {} files", files.files().len()),
-                mend: "Say by hand which file is the kernel, the UEFI application or the disk.".into(),
+                fix: "Say by hand which file is the kernel, the UEFI application or the disk.".into(),
             });
         }
         let is_kind = |kind| self.kind.as_ref().is_some_and(|found| found.value == kind);

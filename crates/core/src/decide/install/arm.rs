@@ -47,11 +47,11 @@ impl ArmRequest {
     ///
     /// # Errors
     /// Everything that stands in its way.
-    pub(super) fn weigh<'a>(
+    pub(super) fn examine<'a>(
         &self,
         site: &'a Site,
         subjects: Subjects<'_>,
-    ) -> Result<Weighed<'a>, Vec<Fault>> {
+    ) -> Result<Examined<'a>, Vec<Fault>> {
         let mut faults = Faults::new();
         let unknown = |kind: &str, name: &str| format!("no {kind} is named '{name}'");
         let machine = site.machine(&self.machine);
@@ -63,8 +63,8 @@ impl ArmRequest {
             ),
             Some(machine) => {
                 if let Some(open) = site.open_install(machine.id) {
-                    let Fault { place, what, mend } = already_open(&machine.name, open);
-                    faults.add(place, what, mend);
+                    let Fault { place, what, fix } = already_open(&machine.name, open);
+                    faults.add(place, what, fix);
                 }
                 if machine.standing == Standing::Ignored {
                     faults.add(
@@ -99,8 +99,8 @@ impl ArmRequest {
                     ),
                 }
                 if !image.current.is_ready() {
-                    let Fault { place, what, mend } = not_ready(&image.current);
-                    faults.add(place, what, mend);
+                    let Fault { place, what, fix } = not_ready(&image.current);
+                    faults.add(place, what, fix);
                 }
             }
         }
@@ -115,7 +115,7 @@ impl ArmRequest {
         if let (Some(machine), Some(image), Some(answers)) = (machine, image, answers)
             && faults.is_empty()
         {
-            return settle(site, machine, image, answers, &self.asked, subjects);
+            return resolve_answers(site, machine, image, answers, &self.asked, subjects);
         }
         faults.into_result(|| None)
     }
@@ -133,19 +133,19 @@ impl ArmRequest {
         armed_by: &str,
         now: Timestamp,
     ) -> Result<Install, Vec<Fault>> {
-        Ok(self.install(self.weigh(site, subjects)?, site, number, token, armed_by, now))
+        Ok(self.install(self.examine(site, subjects)?, site, number, token, armed_by, now))
     }
 
     fn install(
         &self,
-        weighed: Weighed<'_>,
+        examined: Examined<'_>,
         site: &Site,
         number: i64,
         token: Token,
         armed_by: &str,
         now: Timestamp,
     ) -> Install {
-        let Weighed { machine, image, answers, asked, resolution } = weighed;
+        let Examined { machine, image, answers, asked, resolution } = examined;
         Install {
             number,
             machine: machine.id,
@@ -188,7 +188,7 @@ pub fn already_open(machine: &str, open: &Install) -> Fault {
     Fault {
         place: "machine".into(),
         what: format!("install {} of {} is {} on {machine}", open.number, open.image, open.state),
-        mend: format!("Wait for its end, or `lastmile install cancel {}` first.", open.number),
+        fix: format!("Wait for its end, or `lastmile install cancel {}` first.", open.number),
     }
 }
 
@@ -199,12 +199,12 @@ pub fn not_ready(revision: &Revision) -> Fault {
     Fault {
         place: "image".into(),
         what: format!("'{image}' r{number} cannot be served: {lacking}"),
-        mend: "Import it again.".into(),
+        fix: "Import it again.".into(),
     }
 }
 
 /// A request that nothing stands in the way of: what it names, and what its settings come to.
-pub(super) struct Weighed<'a> {
+pub(super) struct Examined<'a> {
     pub(super) machine: &'a Machine,
     pub(super) image: &'a Image,
     pub(super) answers: &'a Arc<AnswersVersion>,
@@ -214,14 +214,14 @@ pub(super) struct Weighed<'a> {
 }
 
 /// Holds the settings that a machine would get against its image, before anything is armed.
-fn settle<'a>(
+fn resolve_answers<'a>(
     site: &'a Site,
     machine: &'a Machine,
     image: &'a Image,
     answers: &'a Arc<AnswersVersion>,
     asked: &BTreeMap<String, String>,
     subjects: Subjects<'_>,
-) -> Result<Weighed<'a>, Vec<Fault>> {
+) -> Result<Examined<'a>, Vec<Fault>> {
     let revision = &image.current;
     let layers = site.layers_for(machine, answers);
     let subject = subjects(machine, revision);
@@ -229,7 +229,7 @@ fn settle<'a>(
     let resolution = answers::resolve(site.named(&layers), &subject, &asked)?;
     let target = Target::preview(&subject, Some(revision), "");
     answers::write(revision.family, &resolution, &target)?;
-    Ok(Weighed { machine, image, answers, asked, resolution })
+    Ok(Examined { machine, image, answers, asked, resolution })
 }
 
 /// What a person wants installed on several machines: on all of them, or on none.
@@ -268,13 +268,13 @@ impl ArmSeveral {
             );
         }
         if names.is_empty() {
-            let (what, mend) = if self.labels.is_empty() {
+            let (what, fix) = if self.labels.is_empty() {
                 ("no machine is named".into(), "Name machines, or a label.")
             } else {
                 let what = format!("no machine has the label {}", self.labels.join(" and "));
                 (what, "See `lastmile machine list --label`, or give a machine the label.")
             };
-            return Err(vec![Fault { place: "machines".into(), what, mend: mend.into() }]);
+            return Err(vec![Fault { place: "machines".into(), what, fix: fix.into() }]);
         }
         let request = |name: &str| ArmRequest {
             machine: name.into(),
@@ -304,10 +304,10 @@ impl ArmRequest {
         let (mut installs, mut of_all, mut of_machines) = (Vec::new(), Vec::new(), Vec::new());
         let mut collisions = claimed_already(requests, site, subjects);
         for (number, request) in (first..).zip(requests) {
-            match request.weigh(site, subjects) {
-                Ok(weighed) => {
-                    collisions.add(&request.machine, &weighed.resolution.settings);
-                    installs.push(request.install(weighed, site, number, token(), armed_by, now));
+            match request.examine(site, subjects) {
+                Ok(examined) => {
+                    collisions.add(&request.machine, &examined.resolution.settings);
+                    installs.push(request.install(examined, site, number, token(), armed_by, now));
                 }
                 Err(found) => {
                     for mut fault in found {

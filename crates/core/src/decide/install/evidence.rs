@@ -37,14 +37,14 @@ pub enum Evidence {
     Kernel {
         /// The file.
         file: String,
-        /// Octets.
+        /// Bytes.
         size: u64,
     },
     /// It fetched an initrd to the end.
     Initrd {
         /// The file.
         file: String,
-        /// Octets.
+        /// Bytes.
         size: u64,
     },
     /// It fetched its answer file.
@@ -88,7 +88,7 @@ impl Install {
             }
             Evidence::Menu => {
                 next.begin_boot(now);
-                (StepKind::Menu, format!("{} {} of {}", self.deed(), self.image_title, self.machine_name))
+                (StepKind::Menu, format!("{} {} of {}", self.action(), self.image_title, self.machine_name))
             }
             Evidence::Waits => {
                 next.begin_boot(now);
@@ -101,9 +101,9 @@ impl Install {
                 if !matches!(self.last_step, Some(StepKind::Kernel | StepKind::Initrd)) {
                     next.kernel_fetches += 1;
                 }
-                (StepKind::Kernel, format!("{file}, {size} octets"))
+                (StepKind::Kernel, format!("{file}, {size} bytes"))
             }
-            Evidence::Initrd { file, size } => (StepKind::Initrd, format!("{file}, {size} octets")),
+            Evidence::Initrd { file, size } => (StepKind::Initrd, format!("{file}, {size} bytes")),
             Evidence::Answers { sha256 } => {
                 next.state = InstallState::Installing;
                 next.installing_at.get_or_insert(now);

@@ -1,5 +1,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
+use strum::VariantArray;
+
 use super::*;
 use crate::{base::Id, model::install::Token};
 
@@ -126,10 +128,16 @@ fn a_failure_keeps_its_reason_and_an_end_is_an_end() {
 
 #[test]
 fn names_are_read_back() {
-    for (kind, name) in StepKind::NAMES {
-        assert_eq!(name.parse(), Ok(kind));
+    for kind in StepKind::VARIANTS {
+        assert_eq!(kind.as_str().parse(), Ok(*kind));
+        assert_eq!(
+            serde_json::to_value(kind).unwrap(),
+            kind.as_str(),
+            "the record and the API have the same word"
+        );
     }
     for state in InstallState::ALL {
-        assert_eq!(state.as_str().parse(), Ok(state));
+        assert_eq!(state.as_str().parse(), Ok(*state));
+        assert_eq!(serde_json::to_value(state).unwrap(), state.as_str());
     }
 }

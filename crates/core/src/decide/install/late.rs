@@ -13,7 +13,7 @@ const REFUSED_KEPT: usize = 16;
 impl Install {
     /// What a report says that comes when the install has ended already.
     ///
-    /// An installer that was taken for stalled, or that reported a failure which a person then mended at the machine,
+    /// An installer that was taken for stalled, or that reported a failure which a person then fixed at the machine,
     /// may still reach its end: that is what the record says then. What was called off stays so, with a step that tells
     /// what the machine did all the same.
     pub(super) fn see_late(&self, evidence: &Evidence, now: Timestamp) -> Option<(Self, Step)> {

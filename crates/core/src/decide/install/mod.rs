@@ -4,11 +4,11 @@ mod arm;
 mod evidence;
 mod late;
 mod limits;
-mod outlook;
 mod pace;
+mod preview;
 
 pub use arm::{ArmRequest, ArmSeveral, Subjects, already_open, not_ready};
 pub use evidence::Evidence;
 pub use limits::Overdue;
-pub use outlook::Outlook;
 pub use pace::{LEARNED_FROM, Pace, Past, Progress};
+pub use preview::ArmPreview;

@@ -73,15 +73,15 @@ impl LoaderDraft {
         has_content: impl Fn(&Sha256, u64) -> bool,
     ) -> Result<Loader, Vec<Fault>> {
         let mut faults = Faults::new();
-        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
-        let mend = "Give one of bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, another name that docs/firmware.md lists, \
+        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_FIX);
+        let fix = "Give one of bios, uefi-x64, uefi-x86, uefi-arm64, uefi-arm32, another name that docs/firmware.md lists, \
              or code- and the number of option 93.";
         let read = facts.architecture.as_ref().map(|found| found.value);
         let architecture = match (&self.architecture, read) {
-            (Some(text), _) => faults.keep("architecture", text.parse::<Architecture>(), mend),
+            (Some(text), _) => faults.keep("architecture", text.parse::<Architecture>(), fix),
             (None, Some(read)) => Some(read),
             (None, None) => {
-                faults.add("architecture", "it was not recognised in the boot file", mend);
+                faults.add("architecture", "it was not recognised in the boot file", fix);
                 None
             }
         };
@@ -98,7 +98,7 @@ impl LoaderDraft {
         }
         for (place, class) in [("class", &self.class), ("user_class", &self.user_class)] {
             if class.as_ref().is_some_and(|class| class.trim().is_empty() || class.len() > 255) {
-                faults.add(place, "an empty or overlong class", "Leave it out, or give 1 to 255 octets.");
+                faults.add(place, "an empty or overlong class", "Leave it out, or give 1 to 255 bytes.");
             }
         }
         for other in others {

@@ -125,7 +125,7 @@ fn after(bytes: &[u8], mark: &[u8]) -> Option<String> {
     let word: String = bytes[at..]
         .iter()
         .take(16)
-        .map(|octet| char::from(*octet))
+        .map(|byte| char::from(*byte))
         .take_while(|c| c.is_ascii_graphic())
         .collect();
     word.starts_with(|c: char| c.is_ascii_digit()).then_some(word)

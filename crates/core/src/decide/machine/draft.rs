@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use jiff::Timestamp;
-use lastmile_formats::mac::{MAC_MEND, Mac};
+use lastmile_formats::mac::{MAC_FIX, Mac};
 use serde::{Deserialize, Serialize};
 
 use crate::{
@@ -17,7 +17,7 @@ use crate::{
     site::Site,
 };
 
-/// Octets of a fact's value.
+/// Bytes of a fact's value.
 const MOST_FACT: usize = 1000;
 
 /// What a machine does when no install is armed, as a person enters it.
@@ -97,7 +97,7 @@ impl MachineDraft {
     ) -> Result<Machine, Vec<Fault>> {
         let mut faults = Faults::new();
         let is_other = |machine: &Arc<Machine>| replaced.is_none_or(|replaced| replaced.id != machine.id);
-        faults.keep("name", name::check_machine_name(&self.name), name::HOST_NAME_MEND);
+        faults.keep("name", name::check_machine_name(&self.name), name::HOST_NAME_FIX);
         // Case makes no difference in host names (RFC 4343).
         if let Some(other) = site.machine(&self.name).filter(|other| is_other(other)) {
             faults.add(
@@ -116,7 +116,7 @@ impl MachineDraft {
         let mut macs: Vec<Mac> = Vec::new();
         for (index, text) in self.macs.iter().enumerate() {
             let place = format!("macs[{index}]");
-            let Some(mac) = faults.keep(&place, text.parse::<Mac>(), MAC_MEND) else { continue };
+            let Some(mac) = faults.keep(&place, text.parse::<Mac>(), MAC_FIX) else { continue };
             if macs.contains(&mac) {
                 faults.add(&place, format!("{mac} is given twice"), "Give each address once.");
             } else if let Some(owner) = site.machine_by_mac(mac).filter(|owner| is_other(owner)) {
@@ -134,17 +134,17 @@ impl MachineDraft {
         labels.sort();
         labels.dedup();
         for label in &labels {
-            faults.keep("labels", name::check_thing_name(label), name::THING_NAME_MEND);
+            faults.keep("labels", name::check_thing_name(label), name::THING_NAME_FIX);
         }
         for (fact, value) in &self.facts {
             let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
             if fact.is_empty() || !fact.chars().all(plain) || fact.starts_with(|c: char| c.is_ascii_digit()) {
-                let mend = "Use letters, digits and '_', beginning with a letter: conditions name it.";
-                faults.add(format!("facts.{fact}"), format!("'{fact}' is no fact's name"), mend);
+                let fix = "Use letters, digits and '_', beginning with a letter: conditions name it.";
+                faults.add(format!("facts.{fact}"), format!("'{fact}' is no fact's name"), fix);
             }
             if value.chars().any(char::is_control) || value.len() > MOST_FACT {
-                let mend = "Give one line of at most 1000 characters.";
-                faults.add(format!("facts.{fact}"), "the value has control characters or is too long", mend);
+                let fix = "Give one line of at most 1000 characters.";
+                faults.add(format!("facts.{fact}"), "the value has control characters or is too long", fix);
             }
         }
         check_parameters(&mut faults, &self.parameters);
@@ -170,13 +170,13 @@ impl MachineDraft {
     fn check_live_answers(&self, faults: &mut Faults, site: &Site) {
         let Some(answers) = &self.live_answers else { return };
         let StandingDraft::Live(image) = &self.standing else {
-            let mend = "Give it the standing live:IMAGE as well, or leave them out.";
-            faults.add("live_answers", "only a live image is given answers at each start", mend);
+            let fix = "Give it the standing live:IMAGE as well, or leave them out.";
+            faults.add("live_answers", "only a live image is given answers at each start", fix);
             return;
         };
         if site.answers(answers).is_none() {
-            let mend = "Save them first, or see `lastmile answers list`.";
-            faults.add("live_answers", format!("no answers are named '{answers}'"), mend);
+            let fix = "Save them first, or see `lastmile answers list`.";
+            faults.add("live_answers", format!("no answers are named '{answers}'"), fix);
         }
         if let Some(image) = site.image(image).filter(|image| image.current.family == Family::None) {
             faults.add(

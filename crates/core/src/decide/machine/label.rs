@@ -27,7 +27,7 @@ impl LabelDraft {
     /// Everything that is wrong, in the order of the fields.
     pub fn check(&self, name: &str, site: &Site) -> Result<Label, Vec<Fault>> {
         let mut faults = Faults::new();
-        faults.keep("name", name::check_thing_name(name), name::THING_NAME_MEND);
+        faults.keep("name", name::check_thing_name(name), name::THING_NAME_FIX);
         check_parameters(&mut faults, &self.parameters);
         check_menu(&mut faults, self.menu.as_deref(), site);
         faults.into_result(|| {

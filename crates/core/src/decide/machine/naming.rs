@@ -217,11 +217,11 @@ impl NamingDraft {
 
     fn chosen(&self, site: &Site) -> Result<Vec<Arc<Machine>>, Vec<Fault>> {
         let fault =
-            |place: &str, what: String, mend: &str| Fault { place: place.into(), what, mend: mend.into() };
+            |place: &str, what: String, fix: &str| Fault { place: place.into(), what, fix: fix.into() };
         let mut faults = Vec::new();
         if self.name.is_none() && self.address.is_none() {
-            let mend = "Give a pattern for names, or for addresses, or both.";
-            faults.push(fault("name", "there is no pattern".into(), mend));
+            let fix = "Give a pattern for names, or for addresses, or both.";
+            faults.push(fault("name", "there is no pattern".into(), fix));
         }
         if self.step == Some(0) && self.machines.len() + self.labels.len() > 0 {
             faults.push(fault("step", "the counter would stand still".into(), "Give another step than 0."));
@@ -232,8 +232,8 @@ impl NamingDraft {
                 Some(machine) if chosen.iter().any(|known| known.id == machine.id) => {}
                 Some(machine) => chosen.push(machine.clone()),
                 None => {
-                    let mend = "See `lastmile machine list`.";
-                    faults.push(fault("machines", format!("no machine is named '{name}'"), mend));
+                    let fix = "See `lastmile machine list`.";
+                    faults.push(fault("machines", format!("no machine is named '{name}'"), fix));
                 }
             }
         }
@@ -245,8 +245,8 @@ impl NamingDraft {
             );
         }
         if chosen.is_empty() && faults.is_empty() {
-            let mend = "Name machines, or a label that some have.";
-            faults.push(fault("machines", "no machine is meant".into(), mend));
+            let fix = "Name machines, or a label that some have.";
+            faults.push(fault("machines", "no machine is meant".into(), fix));
         }
         match self.count_by {
             CountBy::Name => chosen.sort_by(|a, b| a.name.cmp(&b.name)),
@@ -263,8 +263,8 @@ fn fill(place: &str, pattern: &str, values: &Value) -> Result<String, Vec<Fault>
     let filled = template::render(&PATTERNS, pattern, values, Statements::Conditions, MOST_NAME);
     filled.map(|text| text.trim().to_owned()).map_err(|error| {
         let what = TemplateError::new(pattern, &error).to_string();
-        let mend = "Name values as in {{ counter | pad(2) }} or {{ facts.rack }}; `lastmile machine show` lists facts.";
-        vec![Fault { place: place.into(), what, mend: mend.into() }]
+        let fix = "Name values as in {{ counter | pad(2) }} or {{ facts.rack }}; `lastmile machine show` lists facts.";
+        vec![Fault { place: place.into(), what, fix: fix.into() }]
     })
 }
 

@@ -11,7 +11,7 @@ use crate::{
         image::ImageKind,
         menu::{After, Guard, Menu, MenuAction, MenuEntry, join},
         parameter::check_parameter,
-        values::{Condition, Template, VALUES_MEND, Values},
+        values::{Condition, Template, VALUES_FIX, Values},
     },
     site::Site,
 };
@@ -112,7 +112,7 @@ struct Check<'a> {
 
 impl MenuDraft {
     /// Checks the draft against itself and the site. `former` is the menu it takes the place of; `salt` gives random
-    /// octets for each phrase.
+    /// bytes for each phrase.
     ///
     /// # Errors
     /// Everything that is wrong, in the order of the fields.
@@ -124,23 +124,23 @@ impl MenuDraft {
         mut salt: impl FnMut() -> [u8; SALT_BYTES],
     ) -> Result<Menu, Vec<Fault>> {
         let mut check = Check { faults: Faults::new(), site, former, salt: &mut salt, count: 0 };
-        check.faults.keep("name", name::check_thing_name(name), name::THING_NAME_MEND);
+        check.faults.keep("name", name::check_thing_name(name), name::THING_NAME_FIX);
         check.title("title", &self.title, true);
         let entries = check.entries("entries", "", &self.entries, 0);
         if let Some(default) = &self.default
             && !self.entries.iter().any(|entry| entry.key == *default)
         {
             let keys: Vec<&str> = self.entries.iter().map(|entry| entry.key.as_str()).collect();
-            let mend = format!("Name one of: {}.", keys.join(", "));
-            check.faults.add("default", format!("no entry has the key '{default}'"), mend);
+            let fix = format!("Name one of: {}.", keys.join(", "));
+            check.faults.add("default", format!("no entry has the key '{default}'"), fix);
         }
         if self.timeout_secs.is_some_and(|secs| secs == 0 || secs > MOST_SECS) {
-            let mend = "Give 1 to 3600 seconds, or leave it out to wait for a person.";
-            check.faults.add("timeout_secs", "out of range", mend);
+            let fix = "Give 1 to 3600 seconds, or leave it out to wait for a person.";
+            check.faults.add("timeout_secs", "out of range", fix);
         }
         if self.silent && self.timeout_secs.is_none() {
-            let mend = "Give timeout_secs, too: the time in which a key shows the menu.";
-            check.faults.add("silent", "a menu that is not shown and waits for ever starts nothing", mend);
+            let fix = "Give timeout_secs, too: the time in which a key shows the menu.";
+            check.faults.add("silent", "a menu that is not shown and waits for ever starts nothing", fix);
         }
         check.guarded_default(self);
         check.ring(name, self);
@@ -181,11 +181,11 @@ impl Check<'_> {
         }
         match Values::example().fill(title) {
             Ok(filled) if filled.chars().count() > MOST_TITLE => {
-                let mend = "Give at most 76 characters: a loader's line is no longer.";
-                self.faults.add(place, format!("{} characters are too long", filled.chars().count()), mend);
+                let fix = "Give at most 76 characters: a loader's line is no longer.";
+                self.faults.add(place, format!("{} characters are too long", filled.chars().count()), fix);
             }
             Ok(_) => {}
-            Err(error) => self.faults.add(place, error.to_string(), VALUES_MEND),
+            Err(error) => self.faults.add(place, error.to_string(), VALUES_FIX),
         }
     }
 
@@ -221,32 +221,27 @@ impl Check<'_> {
         let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
         let begins_well = draft.key.starts_with(|c: char| plain(c) && c != '-');
         if draft.key.len() > 32 || !begins_well || !draft.key.chars().all(plain) {
-            let mend =
-                "Use lower-case letters, digits and inner '-', at most 32: it is typed at the machine.";
-            self.faults.add(format!("{place}.key"), format!("'{}' is no key", draft.key), mend);
+            let fix = "Use lower-case letters, digits and inner '-', at most 32: it is typed at the machine.";
+            self.faults.add(format!("{place}.key"), format!("'{}' is no key", draft.key), fix);
         }
         let path = join(prefix, &draft.key);
         self.title(&format!("{place}.title"), &draft.title, false);
         let when = draft.when.as_ref().and_then(|text| match Condition::new(text) {
             Ok(condition) => Some(condition),
             Err(error) => {
-                self.faults.add(format!("{place}.when"), error.to_string(), VALUES_MEND);
+                self.faults.add(format!("{place}.when"), error.to_string(), VALUES_FIX);
                 None
             }
         });
         for (index, word) in draft.parameters.iter().enumerate() {
             if let Err(fault) = check_parameter(word) {
-                self.faults.add(format!("{place}.parameters[{index}]"), fault.what, fault.mend);
+                self.faults.add(format!("{place}.parameters[{index}]"), fault.what, fault.fix);
             }
         }
         let guard = self.guard(place, &path, draft);
         if guard.is_some() && matches!(draft.action, ActionDraft::Entries(_) | ActionDraft::Menu(_)) {
-            let mend = "Guard the entries that erase, within it.";
-            self.faults.add(
-                format!("{place}.guard"),
-                "what only shows further entries needs no phrase",
-                mend,
-            );
+            let fix = "Guard the entries that erase, within it.";
+            self.faults.add(format!("{place}.guard"), "what only shows further entries needs no phrase", fix);
         }
         let action = self.action(&format!("{place}.action"), &path, &draft.action, depth)?;
         Some(MenuEntry {
@@ -301,8 +296,8 @@ impl Check<'_> {
                     fields.len() == 5 && !fields[0].is_empty() && !fields[4].is_empty()
                 });
                 if !whole || root.chars().any(|c| !c.is_ascii_graphic()) {
-                    let mend = "Write iscsi:SERVER:PROTOCOL:PORT:LUN:TARGET; the middle three may be empty.";
-                    self.faults.add(place, format!("'{root}' is no root path (RFC 4173)"), mend);
+                    let fix = "Write iscsi:SERVER:PROTOCOL:PORT:LUN:TARGET; the middle three may be empty.";
+                    self.faults.add(place, format!("'{root}' is no root path (RFC 4173)"), fix);
                 }
                 MenuAction::NetworkDisk(root.clone())
             }
@@ -324,21 +319,21 @@ impl Check<'_> {
 
     fn image(&mut self, place: &str, name: &str, answers: Option<&str>) {
         let Some(image) = self.site.image(name) else {
-            let mend = "Import it first, or see `lastmile image list`.";
-            self.faults.add(place, format!("no image is named '{name}'"), mend);
+            let fix = "Import it first, or see `lastmile image list`.";
+            self.faults.add(place, format!("no image is named '{name}'"), fix);
             return;
         };
         if image.kind == ImageKind::Disk {
-            let mend = "A disk image is written by an install; it cannot be started.";
-            self.faults.add(place, format!("image '{name}' is a disk image"), mend);
+            let fix = "A disk image is written by an install; it cannot be started.";
+            self.faults.add(place, format!("image '{name}' is a disk image"), fix);
         }
         let Some(answers) = answers else { return };
         if image.kind != ImageKind::Installer {
             self.faults.add(place, format!("image '{name}' reads no answers"), "Leave the answers out.");
         }
         if self.site.answers(answers).is_none() {
-            let mend = "Save them first, or see `lastmile answers list`.";
-            self.faults.add(place, format!("no answers are named '{answers}'"), mend);
+            let fix = "Save them first, or see `lastmile answers list`.";
+            self.faults.add(place, format!("no answers are named '{answers}'"), fix);
         }
     }
 
@@ -353,8 +348,8 @@ impl Check<'_> {
         let guarded = entry.guard.is_some() || entry.keep_guard;
         if installs || guarded {
             let what = format!("'{}' would start by itself, and erases", entry.key);
-            let mend = "Take another default, or leave timeout_secs out. To install without a person, arm an install.";
-            self.faults.add("default", what, mend);
+            let fix = "Take another default, or leave timeout_secs out. To install without a person, arm an install.";
+            self.faults.add("default", what, fix);
         }
     }
 
@@ -364,8 +359,8 @@ impl Check<'_> {
         let mut waiting: Vec<&str> = draft.names();
         while let Some(next) = waiting.pop() {
             if next == name {
-                let mend = "Take the entry that leads there out.";
-                self.faults.add("entries", format!("menu '{name}' would show itself"), mend);
+                let fix = "Take the entry that leads there out.";
+                self.faults.add("entries", format!("menu '{name}' would show itself"), fix);
                 return;
             }
             if seen.insert(next) {

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     base::{
         Fault, Faults, Id, name,
-        range::{AddressRange, RANGE_MEND},
+        range::{AddressRange, RANGE_FIX},
     },
     model::{
         option::FurtherOption,
@@ -153,7 +153,7 @@ impl SubnetDraft {
         let router = self.check_router(&mut faults, network, id, site);
         let dns = parse_addresses(&mut faults, "dns", &self.dns);
         if let Some(domain) = &self.domain {
-            faults.keep("domain", name::check_domain(domain), name::DOMAIN_MEND);
+            faults.keep("domain", name::check_domain(domain), name::DOMAIN_FIX);
         }
         let ntp = parse_addresses(&mut faults, "ntp", &self.ntp);
         self.check_times(&mut faults);
@@ -194,7 +194,7 @@ impl SubnetDraft {
     }
 
     fn check_name(&self, faults: &mut Faults, id: Id<Subnet>, site: &Site) {
-        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_MEND);
+        faults.keep("name", name::check_thing_name(&self.name), name::THING_NAME_FIX);
         if site.subnet(&self.name).is_some_and(|other| other.id != id) {
             faults.add(
                 "name",
@@ -318,7 +318,7 @@ impl SubnetDraft {
         let mut pools: Vec<AddressRange> = Vec::new();
         for (index, text) in self.pools.iter().enumerate() {
             let place = format!("pools[{index}]");
-            let Some(pool) = faults.keep(&place, text.parse::<AddressRange>(), RANGE_MEND) else { continue };
+            let Some(pool) = faults.keep(&place, text.parse::<AddressRange>(), RANGE_FIX) else { continue };
             if let Some(network) = network {
                 check_pool(faults, &place, pool, network, router, own);
             }
@@ -334,7 +334,7 @@ impl SubnetDraft {
         let mut exclusions = Vec::new();
         for (index, text) in self.exclusions.iter().enumerate() {
             let place = format!("exclusions[{index}]");
-            let Some(range) = faults.keep(&place, text.parse::<AddressRange>(), RANGE_MEND) else { continue };
+            let Some(range) = faults.keep(&place, text.parse::<AddressRange>(), RANGE_FIX) else { continue };
             if !pools.iter().any(|pool| pool.overlaps(range)) {
                 faults.add(
                     &place,
@@ -448,9 +448,9 @@ fn check_pool(
         );
         return;
     }
-    let mut holds = |address: Ipv4Addr, whose: &str, mend: &str| {
+    let mut holds = |address: Ipv4Addr, whose: &str, fix: &str| {
         if pool.contains(address) {
-            faults.add(place, format!("{pool} holds {address}, {whose}"), mend);
+            faults.add(place, format!("{pool} holds {address}, {whose}"), fix);
         }
     };
     let leave_out = "Leave that address out: two pools can stand on its two sides.";
@@ -500,7 +500,7 @@ fn special(address: Ipv4Addr) -> Option<&'static str> {
     }
 }
 
-/// The kernel's own rule: 1 to 15 octets, neither `/` nor white space, not `.` or `..`.
+/// The kernel's own rule: 1 to 15 bytes, neither `/` nor white space, not `.` or `..`.
 fn is_interface_name(name: &str) -> bool {
     (1..=15).contains(&name.len())
         && !name.contains('/')

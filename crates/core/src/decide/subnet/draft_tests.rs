@@ -55,7 +55,7 @@ fn all_faults_come_at_once() {
 fn a_mask_that_does_not_fit_names_the_network_meant() {
     let bad = SubnetDraft { network: "192.0.2.7/24".into(), ..draft() };
     let faults = bad.check(Id::generate(), &Site::default(), &[]).unwrap_err();
-    assert_eq!(faults[0].mend, "Write 192.0.2.0/24 if that is the network meant.");
+    assert_eq!(faults[0].fix, "Write 192.0.2.0/24 if that is the network meant.");
 }
 
 #[test]

@@ -8,9 +8,23 @@ use serde::{Deserialize, Serialize};
 use crate::model::subnet::Subnet;
 
 /// What an address is. Of several that are true at once, the one that stands last here is shown.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::IntoStaticStr,
+    strum::VariantArray,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum Holding {
     /// In no pool: for addresses that people give.
     Fixed,
@@ -40,38 +54,12 @@ pub enum Holding {
 
 impl Holding {
     /// Every kind, in the order above.
-    pub const ALL: [Self; 12] = [
-        Self::Fixed,
-        Self::Excluded,
-        Self::Free,
-        Self::Remembered,
-        Self::Reserved,
-        Self::Offered,
-        Self::Leased,
-        Self::Quarantined,
-        Self::Server,
-        Self::Router,
-        Self::Own,
-        Self::Network,
-    ];
+    pub const ALL: &'static [Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Fixed => "fixed",
-            Self::Excluded => "excluded",
-            Self::Free => "free",
-            Self::Remembered => "remembered",
-            Self::Reserved => "reserved",
-            Self::Offered => "offered",
-            Self::Leased => "leased",
-            Self::Quarantined => "quarantined",
-            Self::Server => "server",
-            Self::Router => "router",
-            Self::Own => "own",
-            Self::Network => "network",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 

@@ -2,13 +2,13 @@
 
 use std::net::Ipv4Addr;
 
-use lastmile_formats::mac::MAC_MEND;
+use lastmile_formats::mac::MAC_FIX;
 use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults},
     model::{
-        reservation::{CLIENT_MEND, Reservation, ReservedFor},
+        reservation::{CLIENT_FIX, Reservation, ReservedFor},
         subnet::Subnet,
     },
     site::Site,
@@ -39,9 +39,9 @@ impl ReservationDraft {
     /// Everything that is wrong, in the order of the fields.
     pub fn check(&self, subnet: &Subnet, site: &Site, own: &[Ipv4Addr]) -> Result<Reservation, Vec<Fault>> {
         let mut faults = Faults::new();
-        let mend =
-            if self.client.contains(':') && !self.client.contains("id:") { MAC_MEND } else { CLIENT_MEND };
-        let client = faults.keep("client", self.client.parse::<ReservedFor>(), mend);
+        let fix =
+            if self.client.contains(':') && !self.client.contains("id:") { MAC_FIX } else { CLIENT_FIX };
+        let client = faults.keep("client", self.client.parse::<ReservedFor>(), fix);
         let wrong = |_| format!("'{}' is no IPv4 address", self.address);
         let address = faults.keep(
             "address",

@@ -43,11 +43,11 @@ fn fault(text: &str, error: &Error) -> Fault {
         (None, Some(line)) => format!("line {line}: {detail}"),
         (None, None) => detail,
     };
-    let mend = "Values are those of texts, `settings`, `reports` and, in a template, `generated`; filters are shell, xml, yaml, preseed and kickstart, and those of docs/answers.md.";
-    Fault { place: String::new(), what, mend: mend.into() }
+    let fix = "Values are those of texts, `settings`, `reports` and, in a template, `generated`; filters are shell, xml, yaml, preseed and kickstart, and those of docs/answers.md.";
+    Fault { place: String::new(), what, fix: fix.into() }
 }
 
-/// Line and column, from 1, of the octet at `offset`.
+/// Line and column, from 1, of the byte at `offset`.
 pub(crate) fn position(text: &str, offset: usize) -> (usize, usize) {
     let before = text.get(..offset).unwrap_or(text);
     let line = before.matches('\n').count() + 1;

@@ -9,7 +9,7 @@ use zeroize::{Zeroize, ZeroizeOnDrop};
 
 use super::{NONCE_BYTES, SealKey, Sealed};
 
-/// Random octets that a hash is salted with.
+/// Random bytes that a hash is salted with.
 pub const SALT_BYTES: usize = 12;
 /// Rounds of SHA-512-crypt: its own default, which every crypt(3) reads without a parameter.
 const ROUNDS: usize = 5000;
@@ -87,7 +87,7 @@ pub enum PasswordError {
 impl PasswordError {
     /// What to do about it.
     #[must_use]
-    pub const fn mend(&self) -> &'static str {
+    pub const fn fix(&self) -> &'static str {
         match self {
             Self::Short => "Give at least 8 characters.",
             Self::Form => {
@@ -213,7 +213,7 @@ impl CryptHash {
 fn salt_text(salt: [u8; SALT_BYTES]) -> String {
     const ALPHABET: &[u8; 64] = b"./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz";
     let bits = salt.chunks(3).flat_map(|three| {
-        let word = three.iter().fold(0_u32, |word, octet| word << 8 | u32::from(*octet));
+        let word = three.iter().fold(0_u32, |word, byte| word << 8 | u32::from(*byte));
         [18, 12, 6, 0].map(|shift| (word >> shift & 63) as usize)
     });
     bits.map(|place| char::from(ALPHABET[place])).collect()

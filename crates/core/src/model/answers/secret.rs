@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 
-/// Octets of a key.
+/// Bytes of a key.
 pub const KEY_BYTES: usize = 32;
-/// Random octets that each sealing needs (XChaCha20's nonce).
+/// Random bytes that each sealing needs (XChaCha20's nonce).
 pub const NONCE_BYTES: usize = 24;
 
 /// What a sealed text is bound to, so that it opens as nothing else.
@@ -44,10 +44,10 @@ impl fmt::Debug for Sealed {
 }
 
 impl SealKey {
-    /// A key of random octets.
+    /// A key of random bytes.
     #[must_use]
-    pub const fn new(octets: [u8; KEY_BYTES]) -> Self {
-        Self(octets)
+    pub const fn new(bytes: [u8; KEY_BYTES]) -> Self {
+        Self(bytes)
     }
 
     /// Seals a text. `nonce` must be fresh and random.
@@ -65,8 +65,8 @@ impl SealKey {
     /// # Errors
     /// That it is not of this key.
     pub fn open(&self, sealed: &Sealed) -> Result<Zeroizing<String>, DoesNotOpen> {
-        let octets = hex::decode(&sealed.0).map_err(|_| DoesNotOpen)?;
-        let (nonce, closed) = octets.split_first_chunk::<NONCE_BYTES>().ok_or(DoesNotOpen)?;
+        let bytes = hex::decode(&sealed.0).map_err(|_| DoesNotOpen)?;
+        let (nonce, closed) = bytes.split_first_chunk::<NONCE_BYTES>().ok_or(DoesNotOpen)?;
         let cipher = XChaCha20Poly1305::new(&self.0.into());
         let payload = Payload { msg: closed, aad: PURPOSE };
         let open = cipher.decrypt(&XNonce::from(*nonce), payload).map_err(|_| DoesNotOpen)?;

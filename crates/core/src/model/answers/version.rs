@@ -31,7 +31,7 @@ pub(crate) mod tests {
             scope: Scope::Answers("quay-server".into()),
             number: 1,
             created: Timestamp::UNIX_EPOCH,
-            settings: super::super::settings::tests::settled(&super::super::settings::tests::draft())
+            settings: super::super::settings::tests::finished(&super::super::settings::tests::draft())
                 .unwrap(),
         }
     }

@@ -13,7 +13,7 @@ mod signature;
 
 /// Longest URL that is taken.
 const MOST_URL: usize = 2000;
-/// Shortest signing key that is taken, in octets (RFC 2104, section 3: no shorter than the hash's output).
+/// Shortest signing key that is taken, in bytes (RFC 2104, section 3: no shorter than the hash's output).
 const LEAST_KEY: usize = 32;
 /// How long after each failed attempt the next is made; after the last of them, always so long.
 const PAUSES: [SignedDuration; 6] = [
@@ -26,9 +26,24 @@ const PAUSES: [SignedDuration; 6] = [
 ];
 
 /// What is told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::IntoStaticStr,
+    strum::EnumString,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+#[strum(parse_err_ty = String, parse_err_fn = unknown_event)]
 pub enum HandoverEvent {
     /// An install reached its end well.
     Installed,
@@ -44,20 +59,15 @@ pub enum HandoverEvent {
     Trial,
 }
 
-impl HandoverEvent {
-    const NAMES: [(Self, &str); 6] = [
-        (Self::Installed, "installed"),
-        (Self::Failed, "failed"),
-        (Self::Stalled, "stalled"),
-        (Self::Cancelled, "cancelled"),
-        (Self::Booted, "booted"),
-        (Self::Trial, "trial"),
-    ];
+fn unknown_event(text: &str) -> String {
+    format!("'{text}' is nothing that is handed over")
+}
 
+impl HandoverEvent {
     /// The word for it.
     #[must_use]
     pub fn as_str(self) -> &'static str {
-        Self::NAMES.iter().find(|(event, _)| *event == self).map_or("", |(_, name)| name)
+        self.into()
     }
 
     /// What an install's end is told as; `None` while it goes on.
@@ -70,15 +80,6 @@ impl HandoverEvent {
             InstallState::Cancelled => Some(Self::Cancelled),
             InstallState::Armed | InstallState::Booting | InstallState::Installing => None,
         }
-    }
-}
-
-impl std::str::FromStr for HandoverEvent {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let named = Self::NAMES.iter().find(|(_, name)| *name == text);
-        named.map(|(event, _)| *event).ok_or_else(|| format!("'{text}' is nothing that is handed over"))
     }
 }
 
@@ -123,7 +124,7 @@ impl HandoverDraft {
     /// Everything that is wrong, in the order of the fields.
     pub fn check(&self, name: &str) -> Result<(), Vec<Fault>> {
         let mut faults = Faults::new();
-        faults.keep("name", name::check_thing_name(name), name::THING_NAME_MEND);
+        faults.keep("name", name::check_thing_name(name), name::THING_NAME_FIX);
         let rest = self.url.strip_prefix("https://").or_else(|| self.url.strip_prefix("http://"));
         let is_plain = |c: char| c.is_ascii_graphic() && c != '#';
         let host = rest.map(|rest| rest.split(['/', '?']).next().unwrap_or_default());
@@ -131,18 +132,18 @@ impl HandoverDraft {
             || !self.url.chars().all(is_plain)
             || self.url.len() > MOST_URL
         {
-            let mend = "Give http:// or https:// with a host, as in https://records.gannet.example/installs; no user, \
+            let fix = "Give http:// or https:// with a host, as in https://records.gannet.example/installs; no user, \
                         no fragment.";
-            faults.add("url", format!("'{}' is no URL to send to", self.url), mend);
+            faults.add("url", format!("'{}' is no URL to send to", self.url), fix);
         }
         if self.events.is_empty() || self.events.contains(&HandoverEvent::Trial) {
-            let mend = "Name some of installed, failed, stalled, cancelled, booted.";
-            faults.add("events", "nothing would ever be told by it", mend);
+            let fix = "Name some of installed, failed, stalled, cancelled, booted.";
+            faults.add("events", "nothing would ever be told by it", fix);
         }
         if self.key.as_ref().is_some_and(|key| key.len() < LEAST_KEY || !key.chars().all(is_plain)) {
-            let mend =
+            let fix =
                 "Give at least 32 characters of letters, digits and signs, or leave it out to have one made.";
-            faults.add("key", "the key is too short, or has blanks", mend);
+            faults.add("key", "the key is too short, or has blanks", fix);
         }
         faults.into_result(|| Some(()))
     }

@@ -28,7 +28,7 @@ impl Sha256 {
         Self(sha2::Sha256::digest(bytes).into())
     }
 
-    /// The 32 octets.
+    /// The 32 bytes.
     #[must_use]
     pub const fn octets(&self) -> &[u8; 32] {
         &self.0

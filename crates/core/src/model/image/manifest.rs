@@ -14,7 +14,7 @@ use crate::base::Faults;
 pub struct FileEntry {
     /// Path relative to the root of the set, parts joined by `/`.
     pub path: String,
-    /// Size in octets.
+    /// Size in bytes.
     pub size: u64,
     /// Digest of the content; not there while a file inside an ISO was not read yet.
     #[cfg_attr(feature = "schema", schema(value_type = Option<String>, pattern = "^[0-9A-Fa-f]{64}$"))]
@@ -75,7 +75,7 @@ impl Manifest {
         (likeness(&best) > 0.8).then_some(best.path.as_str())
     }
 
-    /// Octets in all.
+    /// Bytes in all.
     #[must_use]
     pub fn size(&self) -> u64 {
         self.files.iter().map(|file| file.size).sum()
@@ -155,10 +155,7 @@ pub fn check_files(
             let digest = file.sha256.map_or_else(|| "without a digest".into(), |sha256| sha256.short());
             faults.add(
                 &place,
-                format!(
-                    "the content of {} ({} octets, {digest}) is not in the library",
-                    file.path, file.size
-                ),
+                format!("the content of {} ({} bytes, {digest}) is not in the library", file.path, file.size),
                 "Upload the content first, then name it here.",
             );
         }

@@ -11,9 +11,10 @@ use super::{Manifest, Recognition, Sha256, Volume};
 use crate::base::{Fault, Id};
 
 /// What an image is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum ImageKind {
     /// Installs an operating system on the machine's disk.
     Installer,
@@ -28,26 +29,20 @@ pub enum ImageKind {
 }
 
 impl ImageKind {
-    /// Every kind.
-    pub const ALL: [Self; 5] = [Self::Installer, Self::Live, Self::Tool, Self::Disk, Self::FirmwareApp];
-
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Installer => "installer",
-            Self::Live => "live",
-            Self::Tool => "tool",
-            Self::Disk => "disk",
-            Self::FirmwareApp => "firmware-app",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
 /// Which answer file an installer reads.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, strum::IntoStaticStr,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum Family {
     /// A debconf preseed file.
     Preseed,
@@ -64,27 +59,10 @@ pub enum Family {
 }
 
 impl Family {
-    /// Every family.
-    pub const ALL: [Self; 6] = [
-        Self::Preseed,
-        Self::Kickstart,
-        Self::Autoinstall,
-        Self::CloudConfig,
-        Self::UnattendedXml,
-        Self::None,
-    ];
-
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Preseed => "preseed",
-            Self::Kickstart => "kickstart",
-            Self::Autoinstall => "autoinstall",
-            Self::CloudConfig => "cloud-config",
-            Self::UnattendedXml => "unattended-xml",
-            Self::None => "none",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
@@ -168,8 +146,8 @@ impl Image {
 
 pub(crate) fn check_title(title: &str) -> Result<(), Fault> {
     if title.trim().is_empty() || title.chars().any(char::is_control) {
-        let mend = "Give one line of text: it is what the person at the machine reads.".into();
-        return Err(Fault { place: "title".into(), what: "empty, or with control characters".into(), mend });
+        let fix = "Give one line of text: it is what the person at the machine reads.".into();
+        return Err(Fault { place: "title".into(), what: "empty, or with control characters".into(), fix });
     }
     Ok(())
 }
@@ -284,5 +262,5 @@ impl Revision {
 /// The numbers in a text: `tidewrack-12.5` has 12 and 5. Those in words like `x64` do not count.
 fn numbers(text: &str) -> impl Iterator<Item = &str> {
     let parts = text.split(|c: char| !c.is_ascii_alphanumeric());
-    parts.filter(|part| !part.is_empty() && part.bytes().all(|octet| octet.is_ascii_digit()))
+    parts.filter(|part| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit()))
 }

@@ -34,7 +34,7 @@ pub enum VolumePlace {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Volume {
     place: VolumePlace,
-    /// Octets in all.
+    /// Bytes in all.
     pub size: u64,
     /// Its digest, as its publisher gives it or as it was found.
     pub sha256: Option<Sha256>,
@@ -112,7 +112,7 @@ impl Holding {
     }
 
     /// What to do about a path that is not there: the nearest name, or all of them if they are few.
-    pub(crate) fn mend(&self, path: &str) -> String {
+    pub(crate) fn fix(&self, path: &str) -> String {
         const FEW: usize = 12;
         if self.files.len() <= FEW {
             let names: Vec<&str> = self.files.iter().map(|file| file.path.as_str()).collect();

@@ -40,9 +40,9 @@ impl StageLimits {
         ];
         for (name, minutes) in limits {
             if minutes > MOST_MINUTES {
-                let mend =
+                let fix =
                     format!("Give at most {MOST_MINUTES} minutes, which are a week, or 0 for no limit.");
-                faults.add(format!("limits.{name}"), "longer than a week", mend);
+                faults.add(format!("limits.{name}"), "longer than a week", fix);
             }
         }
     }

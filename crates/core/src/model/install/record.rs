@@ -19,9 +19,12 @@ use crate::{
 };
 
 /// How far an install is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, strum::IntoStaticStr, strum::VariantArray,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum InstallState {
     /// Waits for the machine to boot.
     Armed,
@@ -41,15 +44,7 @@ pub enum InstallState {
 
 impl InstallState {
     /// Every state, in the order of an install's life.
-    pub const ALL: [Self; 7] = [
-        Self::Armed,
-        Self::Booting,
-        Self::Installing,
-        Self::Installed,
-        Self::Failed,
-        Self::Stalled,
-        Self::Cancelled,
-    ];
+    pub const ALL: &'static [Self] = <Self as strum::VariantArray>::VARIANTS;
 
     /// Whether it still goes on.
     #[must_use]
@@ -59,16 +54,8 @@ impl InstallState {
 
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Armed => "armed",
-            Self::Booting => "booting",
-            Self::Installing => "installing",
-            Self::Installed => "installed",
-            Self::Failed => "failed",
-            Self::Stalled => "stalled",
-            Self::Cancelled => "cancelled",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
@@ -82,7 +69,7 @@ impl std::str::FromStr for InstallState {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let named = Self::ALL.into_iter().find(|state| state.as_str() == text);
+        let named = Self::ALL.iter().copied().find(|state| state.as_str() == text);
         named.ok_or_else(|| format!("'{text}' is no state of an install"))
     }
 }
@@ -158,7 +145,7 @@ pub struct Install {
 impl Install {
     /// What it is called before its number: an install, or the start of a host that runs from memory.
     #[must_use]
-    pub const fn deed(&self) -> &'static str {
+    pub const fn action(&self) -> &'static str {
         if self.is_stateless { "start" } else { "install" }
     }
 }

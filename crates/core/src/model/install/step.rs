@@ -1,6 +1,6 @@
 //! What is recorded of an install on its way, and what an installer reports.
 
-use std::{fmt, str::FromStr};
+use std::fmt;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -10,9 +10,23 @@ use serde::{Deserialize, Serialize};
 pub const MAX_KERNEL_FETCHES: u32 = 3;
 
 /// What an installer, or the host it made, says of itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::IntoStaticStr,
+    strum::VariantArray,
+    strum::EnumString,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+#[strum(parse_err_ty = UnknownStage, parse_err_fn = UnknownStage::new)]
 pub enum ReportStage {
     /// The installer runs and has read its answers.
     Started,
@@ -29,35 +43,36 @@ pub enum ReportStage {
 #[error("'{0}' is no report; known are started, done, failed, booted")]
 pub struct UnknownStage(String);
 
-impl fmt::Display for ReportStage {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Started => "started",
-            Self::Done => "done",
-            Self::Failed => "failed",
-            Self::Booted => "booted",
-        })
+impl UnknownStage {
+    fn new(text: &str) -> Self {
+        Self(text.into())
     }
 }
 
-impl FromStr for ReportStage {
-    type Err = UnknownStage;
-
-    fn from_str(text: &str) -> Result<Self, UnknownStage> {
-        match text {
-            "started" => Ok(Self::Started),
-            "done" => Ok(Self::Done),
-            "failed" => Ok(Self::Failed),
-            "booted" => Ok(Self::Booted),
-            other => Err(UnknownStage(other.into())),
-        }
+impl fmt::Display for ReportStage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.into())
     }
 }
 
 /// The kinds of entry in an install's record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::IntoStaticStr,
+    strum::VariantArray,
+    strum::EnumString,
+)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+#[strum(parse_err_ty = String, parse_err_fn = unknown_step)]
 pub enum StepKind {
     /// A person armed it.
     Armed,
@@ -95,40 +110,15 @@ pub enum StepKind {
     Cancelled,
 }
 
-impl StepKind {
-    pub(crate) const NAMES: [(Self, &str); 17] = [
-        (Self::Armed, "armed"),
-        (Self::Answered, "answered"),
-        (Self::Lease, "lease"),
-        (Self::Loader, "loader"),
-        (Self::Menu, "menu"),
-        (Self::Waits, "waits"),
-        (Self::Kernel, "kernel"),
-        (Self::Initrd, "initrd"),
-        (Self::Answers, "answers"),
-        (Self::Started, "started"),
-        (Self::Done, "done"),
-        (Self::Failed, "failed"),
-        (Self::Booted, "booted"),
-        (Self::Stalled, "stalled"),
-        (Self::Overdue, "overdue"),
-        (Self::Refused, "refused"),
-        (Self::Cancelled, "cancelled"),
-    ];
+fn unknown_step(text: &str) -> String {
+    format!("'{text}' is no step of an install")
+}
 
+impl StepKind {
     /// The word for it.
     #[must_use]
     pub fn as_str(self) -> &'static str {
-        Self::NAMES.iter().find(|(kind, _)| *kind == self).map_or("", |(_, name)| name)
-    }
-}
-
-impl FromStr for StepKind {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let named = Self::NAMES.iter().find(|(_, name)| *name == text);
-        named.map(|(kind, _)| *kind).ok_or_else(|| format!("'{text}' is no step of an install"))
+        self.into()
     }
 }
 

@@ -9,7 +9,7 @@ use crate::model::answers::{CryptHash, PasswordError, SALT_BYTES};
 
 /// Rounds of PBKDF2 (RFC 8018): what `grub-mkpasswd-pbkdf2` takes.
 const ROUNDS: u32 = 10_000;
-/// Octets of PBKDF2's result.
+/// Bytes of PBKDF2's result.
 const LENGTH: usize = 64;
 
 /// A phrase, kept as the hashes that loaders compare with.
@@ -28,7 +28,7 @@ impl fmt::Debug for Guard {
 }
 
 impl Guard {
-    /// Hashes a phrase with random octets.
+    /// Hashes a phrase with random bytes.
     ///
     /// # Errors
     /// It is too short to keep anybody from an accident.
@@ -36,7 +36,7 @@ impl Guard {
         let crypt = CryptHash::of(phrase, salt)?;
         let mut key = [0; LENGTH];
         pbkdf2::pbkdf2_hmac::<Sha512>(phrase.as_bytes(), &salt, ROUNDS, &mut key);
-        let digits = |octets: &[u8]| octets.iter().map(|octet| format!("{octet:02X}")).collect::<String>();
+        let digits = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02X}")).collect::<String>();
         Ok(Self {
             pbkdf2: format!("grub.pbkdf2.sha512.{ROUNDS}.{}.{}", digits(&salt), digits(&key)),
             crypt: crypt.as_str().into(),

@@ -41,7 +41,7 @@ impl ZoneDraft<'_> {
         let mut faults = crate::base::Faults::new();
         let of = self.of();
         if let Err(fault) = &of {
-            faults.add(fault.place.clone(), fault.what.clone(), fault.mend.clone());
+            faults.add(fault.place.clone(), fault.what.clone(), fault.fix.clone());
         }
         let server = self.name_server.map(|text| match text.split_once('=') {
             Some((name, address)) => Server { name, address: Some(address) },
@@ -54,7 +54,7 @@ impl ZoneDraft<'_> {
     }
 
     fn of(&self) -> Result<ZoneOf, Fault> {
-        let fault = |what: String, mend: &str| Fault { place: "of".into(), what, mend: mend.into() };
+        let fault = |what: String, fix: &str| Fault { place: "of".into(), what, fix: fix.into() };
         if let Ok(network) = self.of.parse::<Ipv4Net>() {
             return match network.prefix_len() {
                 8 | 16 | 24 => Ok(ZoneOf::Network(network.trunc())),
@@ -79,10 +79,10 @@ struct Server<'a> {
 
 impl Server<'_> {
     fn check(&self, of: &ZoneOf, hosts: &[Host], faults: &mut crate::base::Faults) {
-        faults.keep("name_server", name::check_domain(self.name), name::DOMAIN_MEND);
+        faults.keep("name_server", name::check_domain(self.name), name::DOMAIN_FIX);
         if let Some(address) = self.address {
-            let mend = "Write it as in ns.gannet.example=192.0.2.53.";
-            faults.keep("name_server", address.parse::<Ipv4Addr>(), mend);
+            let fix = "Write it as in ns.gannet.example=192.0.2.53.";
+            faults.keep("name_server", address.parse::<Ipv4Addr>(), fix);
         }
         let is_ours = |host: &Host| {
             host.address.is_some()
@@ -180,7 +180,7 @@ fn within<'a>(full: &'a str, domain: &str) -> Option<&'a str> {
     if name.is_empty() { Some("@") } else { name.strip_suffix('.') }
 }
 
-/// How many octets of an address the zone itself stands for.
+/// How many bytes of an address the zone itself stands for.
 const fn octets(network: Ipv4Net) -> usize {
     network.prefix_len() as usize / 8
 }
@@ -188,10 +188,10 @@ const fn octets(network: Ipv4Net) -> usize {
 /// `2.0.192.in-addr.arpa.`
 fn origin(network: Ipv4Net) -> String {
     let own = &network.network().octets()[..octets(network)];
-    own.iter().rev().map(|octet| format!("{octet}.")).collect::<String>() + "in-addr.arpa."
+    own.iter().rev().map(|byte| format!("{byte}.")).collect::<String>() + "in-addr.arpa."
 }
 
-/// The rest of an address, last octet first.
+/// The rest of an address, last byte first.
 fn suffix(network: Ipv4Net, address: Ipv4Addr) -> String {
     let rest = &address.octets()[octets(network)..];
     rest.iter().rev().map(ToString::to_string).collect::<Vec<_>>().join(".")

@@ -11,11 +11,11 @@ use super::{Seen, TraceEvent};
 /// What is kept at most.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Bounds {
-    /// Octets of all registered machines together.
+    /// Bytes of all registered machines together.
     pub known: usize,
-    /// Octets of all newcomers together: whoever makes up addresses pushes out only others of that kind.
+    /// Bytes of all newcomers together: whoever makes up addresses pushes out only others of that kind.
     pub newcomers: usize,
-    /// Octets of one machine.
+    /// Bytes of one machine.
     pub machine: usize,
     /// How old an event may become.
     pub age: SignedDuration,
@@ -121,7 +121,7 @@ impl TraceBook {
         [addresses(&self.known), addresses(&self.newcomers)].concat().into_iter().rev().collect()
     }
 
-    /// Octets that all events occupy, about.
+    /// Bytes that all events occupy, about.
     #[must_use]
     pub fn weight(&self) -> usize {
         self.known.weight + self.newcomers.weight

@@ -229,9 +229,9 @@ pub struct FileRequest {
     pub decision: Option<Decision>,
     /// How it ended.
     pub end: TransferEnd,
-    /// Octets of the file, or of the part that was asked for.
+    /// Bytes of the file, or of the part that was asked for.
     pub size: u64,
-    /// Octets that the client has, as far as it said.
+    /// Bytes that the client has, as far as it said.
     pub delivered: u64,
     /// How long it took.
     pub took: Duration,
@@ -249,7 +249,7 @@ pub struct FileRequest {
 pub const FIRST_PACKETS: usize = 6;
 /// How many of its last packets are kept.
 pub const LAST_PACKETS: usize = 4;
-/// Octets of a packet's payload that are kept.
+/// Bytes of a packet's payload that are kept.
 pub const PACKET_KEPT: usize = 64;
 
 impl FileRequest {
@@ -278,7 +278,7 @@ impl FileRequest {
         }
     }
 
-    /// Octets a second, once something was delivered.
+    /// Bytes a second, once something was delivered.
     #[must_use]
     pub fn rate(&self) -> Option<f64> {
         (self.delivered > 0).then(|| self.delivered as f64 / self.took.as_secs_f64().max(1e-6))
@@ -311,7 +311,7 @@ impl TraceEvent {
         }
     }
 
-    /// Octets that it occupies, about.
+    /// Bytes that it occupies, about.
     #[must_use]
     pub fn weight(&self) -> usize {
         let datagram = |datagram: &Datagram| size_of::<Datagram>() + datagram.payload.len();

@@ -88,7 +88,7 @@ impl Exchange {
             TransferEnd::Unreadable(_) => "503 Service Unavailable",
         };
         // The body is not there; its length is in the trace.
-        let answer = format!("HTTP/1.1 {status}\r\nX-Octets-Delivered: {}\r\n\r\n", request.delivered);
+        let answer = format!("HTTP/1.1 {status}\r\nX-Bytes-Delivered: {}\r\n\r\n", request.delivered);
         self.http_exchange(event, (request.from, request.to), &asked, &answer);
     }
 

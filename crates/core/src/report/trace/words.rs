@@ -160,11 +160,11 @@ fn dhcp_asked(dhcp: &DhcpExchange, request: &Message) -> String {
     text
 }
 
-/// Text as it is, other octets in hexadecimal.
-fn printable(octets: &[u8]) -> String {
-    match std::str::from_utf8(octets) {
+/// Text as it is, other bytes in hexadecimal.
+fn printable(bytes: &[u8]) -> String {
+    match std::str::from_utf8(bytes) {
         Ok(text) if !text.chars().any(char::is_control) => text.into(),
-        _ => hex::encode(octets),
+        _ => hex::encode(bytes),
     }
 }
 
@@ -209,7 +209,7 @@ fn dhcp_got(dhcp: &DhcpExchange) -> String {
 fn file_got(file: &FileRequest) -> String {
     match &file.end {
         TransferEnd::Done => {
-            let mut text = format!("{}, {} octets", file.what, file.size);
+            let mut text = format!("{}, {} bytes", file.what, file.size);
             if let Some(terms) = file.terms {
                 let _ = write!(text, ", blksize {}, windowsize {}", terms.blksize, terms.windowsize);
             }
@@ -221,7 +221,7 @@ fn file_got(file: &FileRequest) -> String {
             }
             text
         }
-        TransferEnd::Probed => format!("{}: only its size was asked, {} octets", file.what, file.size),
+        TransferEnd::Probed => format!("{}: only its size was asked, {} bytes", file.what, file.size),
         TransferEnd::NotFound { optional: true, .. } => "not there, and not needed".into(),
         TransferEnd::NotFound { nearest: Some(nearest), .. } => {
             format!("nothing is served by that name; the nearest is {nearest}")
@@ -229,11 +229,11 @@ fn file_got(file: &FileRequest) -> String {
         TransferEnd::NotFound { nearest: None, .. } => "nothing is served by that name".into(),
         TransferEnd::Refused(why) => format!("refused: {why}"),
         TransferEnd::BrokenOff(why) => {
-            format!("{}: broken off after {} of {} octets: {why}", file.what, file.delivered, file.size)
+            format!("{}: broken off after {} of {} bytes: {why}", file.what, file.delivered, file.size)
         }
         TransferEnd::Stalled => {
             let mut text = format!(
-                "{}: the machine fell silent after {} of {} octets",
+                "{}: the machine fell silent after {} of {} bytes",
                 file.what, file.delivered, file.size
             );
             if let Some(terms) = file.terms {

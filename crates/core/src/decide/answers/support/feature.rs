@@ -23,7 +23,7 @@ impl Feature {
     /// Why a format cannot say it and what to do instead; `None` if it can.
     #[must_use]
     pub fn lacks(&self, family: Family) -> Option<&'static str> {
-        self.lacks.iter().find(|(lacking, _)| *lacking == family).map(|(_, mend)| *mend)
+        self.lacks.iter().find(|(lacking, _)| *lacking == family).map(|(_, fix)| *fix)
     }
 }
 

@@ -19,11 +19,11 @@ pub use feature::Feature;
 pub(super) fn faults(family: Family, settings: &Resolved) -> Vec<Fault> {
     let mut faults = Vec::new();
     for feature in Feature::all() {
-        let Some(mend) = feature.lacks(family) else { continue };
+        let Some(fix) = feature.lacks(family) else { continue };
         faults.extend((feature.asked)(settings).into_iter().map(|place| Fault {
             place,
             what: format!("{} cannot say {}", name_of(family), feature.name),
-            mend: mend.into(),
+            fix: fix.into(),
         }));
     }
     faults
@@ -40,7 +40,7 @@ pub(super) fn incomplete(settings: &Resolved) -> Vec<Fault> {
     vec![Fault {
         place: "users".into(),
         what: "nobody could log in".into(),
-        mend: "Give a user or root a password or an SSH key, in this layer or another.".into(),
+        fix: "Give a user or root a password or an SSH key, in this layer or another.".into(),
     }]
 }
 
@@ -54,7 +54,7 @@ pub fn warnings(family: Family, settings: &Resolved) -> Vec<Fault> {
     for link in &settings.links {
         let LinkKind::Device(device) = &link.kind else { continue };
         let is_plain = device.strip_prefix("eth").is_some_and(|number| number.parse::<u32>().is_ok());
-        let (what, mend) = if is_linux && is_plain && !plain_names {
+        let (what, fix) = if is_linux && is_plain && !plain_names {
             (
                 format!(
                     "the installed system will not call a NIC {device}: it names them by their place, as in eno1 or enp3s0"
@@ -74,7 +74,7 @@ pub fn warnings(family: Family, settings: &Resolved) -> Vec<Fault> {
         warnings.push(Fault {
             place: format!("network.interfaces.{}.device", link.name),
             what,
-            mend: mend.into(),
+            fix: fix.into(),
         });
     }
     warnings

@@ -135,7 +135,7 @@ impl Target<'_> {
             Some(Fault {
                 place,
                 what: error.to_string(),
-                mend: "Put the key back, or enter the secret again.".into(),
+                fix: "Put the key back, or enter the secret again.".into(),
             })
         });
         let faults: Vec<Fault> = closed.collect();
@@ -254,11 +254,11 @@ impl Parts {
     }
 
     /// What is wrong with the text of a place, at a line of it.
-    fn fault(&self, name: &str, line: usize, column: usize, what: &str, mend: &str) -> Fault {
+    fn fault(&self, name: &str, line: usize, column: usize, what: &str, fix: &str) -> Fault {
         Fault {
             place: self.place(name),
             what: format!("line {line}, column {column}: {what}"),
-            mend: mend.into(),
+            fix: fix.into(),
         }
     }
 }

@@ -76,8 +76,8 @@ impl<P> User<P> {
 
     pub(super) fn check(&self, login: &str, texts: &mut Texts<'_>) {
         let place = format!("users.{login}");
-        if let Err((what, mend)) = check_login(login) {
-            texts.faults.add(&place, what, mend);
+        if let Err((what, fix)) = check_login(login) {
+            texts.faults.add(&place, what, fix);
         }
         texts.each(&format!("{place}.full_name"), self.full_name.iter(), |text| {
             // `:` and `,` divide the fields of passwd(5).

@@ -167,7 +167,7 @@ pub enum AtEnd {
     PowerOff,
 }
 
-/// Longest script, in octets.
+/// Longest script, in bytes.
 const MOST_SCRIPT: usize = 32 * 1024;
 
 impl<P> Settings<P> {
@@ -234,10 +234,10 @@ impl<P> Settings<P> {
         texts.each("time_zone", self.time_zone.iter(), check_time_zone);
         texts.list("ntp", self.ntp.as_deref(), check_host);
         texts.each("host_name", self.host_name.iter(), |text| {
-            name::check_host_name(text).map_err(|error| (error.to_string(), name::HOST_NAME_MEND.into()))
+            name::check_host_name(text).map_err(|error| (error.to_string(), name::HOST_NAME_FIX.into()))
         });
         texts.each("domain", self.domain.iter(), |text| {
-            name::check_domain(text).map_err(|error| (error.to_string(), name::DOMAIN_MEND.into()))
+            name::check_domain(text).map_err(|error| (error.to_string(), name::DOMAIN_FIX.into()))
         });
         texts.each("proxy", self.proxy.iter(), |text| check_url(text, &["http://"]));
         if let Some(network) = &self.network {
@@ -263,7 +263,7 @@ impl<P> Settings<P> {
         }
         for (index, word) in self.installer_parameters.iter().enumerate() {
             if let Err(fault) = crate::model::parameter::check_parameter(word) {
-                faults.add(format!("installer_parameters[{index}]"), fault.what, fault.mend);
+                faults.add(format!("installer_parameters[{index}]"), fault.what, fault.fix);
             }
         }
         for (key, scripts) in [("last_steps", &self.last_steps), ("first_boot", &self.first_boot)] {
@@ -285,28 +285,28 @@ impl Settings<PasswordInput> {
     ///
     /// # Errors
     /// Everything that is wrong.
-    pub fn settle(
+    pub fn finish(
         &self,
         mut keep: impl FnMut(&str, &PasswordInput) -> Result<Password, Fault>,
     ) -> Result<Settings<Password>, Vec<Fault>> {
         let mut faults = Faults::new();
         self.check(&mut faults, Some(&Values { asked: None, ..Values::example() }));
         for fault in check_without(&self.without) {
-            faults.add(fault.place, fault.what, fault.mend);
+            faults.add(fault.place, fault.what, fault.fix);
         }
-        let settled = self.try_map_passwords(|place, input| {
+        let finished = self.try_map_passwords(|place, input| {
             let kept = keep(place, input);
             Ok::<_, std::convert::Infallible>(match kept {
                 Ok(kept) => Some(kept),
                 Err(fault) => {
-                    faults.add(fault.place, fault.what, fault.mend);
+                    faults.add(fault.place, fault.what, fault.fix);
                     None
                 }
             })
         });
         faults.into_result(|| {
-            let Ok(settled) = settled;
-            settled.try_map_passwords(|_, kept| kept.clone().ok_or(())).ok()
+            let Ok(finished) = finished;
+            finished.try_map_passwords(|_, kept| kept.clone().ok_or(())).ok()
         })
     }
 }
@@ -339,7 +339,7 @@ impl Settings<Password> {
     }
 }
 
-/// What a check of one text says: what is wrong, and how to mend it.
+/// What a check of one text says: what is wrong, and how to fix it.
 type Verdict = Result<(), (String, String)>;
 
 /// Checks texts with their values put in, and says of each where it stands.
@@ -354,14 +354,14 @@ impl Texts<'_> {
         match self.values.map_or_else(|| Ok(text.into()), |values| values.fill(text)) {
             Err(error) => {
                 let fault = error.fault();
-                self.faults.add(place, fault.what, fault.mend);
+                self.faults.add(place, fault.what, fault.fix);
             }
             Ok(filled) if filled.chars().any(char::is_control) => {
                 self.faults.add(place, "it has line breaks or control characters", "Write it on one line.");
             }
             Ok(filled) => {
-                if let Err((what, mend)) = check(&filled) {
-                    self.faults.add(place, what, mend);
+                if let Err((what, fix)) = check(&filled) {
+                    self.faults.add(place, what, fix);
                 }
             }
         }
@@ -385,8 +385,8 @@ impl Texts<'_> {
     }
 }
 
-fn wrong(what: impl Into<String>, mend: impl Into<String>) -> Verdict {
-    Err((what.into(), mend.into()))
+fn wrong(what: impl Into<String>, fix: impl Into<String>) -> Verdict {
+    Err((what.into(), fix.into()))
 }
 
 /// `C.UTF-8`, or language, region and UTF-8: `en_GB.UTF-8`.
@@ -460,12 +460,12 @@ fn check_kernel_word(word: &str) -> Verdict {
 
 fn check_script(faults: &mut Faults, key: &str, name: &str, script: &str) {
     let place = format!("{key}.{name}");
-    faults.keep(&place, name::check_thing_name(name), name::THING_NAME_MEND);
+    faults.keep(&place, name::check_thing_name(name), name::THING_NAME_FIX);
     if script.trim().is_empty() {
         faults.add(&place, "the script is empty", "Write it, or leave the key out.");
     }
     if script.len() > MOST_SCRIPT {
-        let what = format!("the script has {} octets", script.len());
+        let what = format!("the script has {} bytes", script.len());
         faults.add(&place, what, "Give at most 32,768; fetch what is longer from a server.");
     }
     if script.chars().any(|c| c.is_control() && !matches!(c, '\n' | '\t' | '\r')) {

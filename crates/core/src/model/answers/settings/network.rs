@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use ipnet::Ipv4Net;
-use lastmile_formats::mac::{MAC_MEND, Mac};
+use lastmile_formats::mac::{MAC_FIX, Mac};
 use serde::{Deserialize, Serialize};
 
 use super::{Texts, Verdict, wrong};
@@ -64,7 +64,7 @@ pub struct Interface {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(example = "192.0.2.1"))]
     pub router: Option<String>,
-    /// Largest packet in octets; 1500 if left out.
+    /// Largest packet in bytes; 1500 if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(maximum = 65_535))]
     #[cfg_attr(feature = "schema", schema(example = 9000))]
@@ -121,12 +121,12 @@ impl Network {
         texts.list("network.dns", self.dns.as_deref(), check_address);
         for (name, interface) in &self.interfaces {
             let place = format!("network.interfaces.{name}");
-            if let Err((what, mend)) = check_interface_name(name) {
-                texts.faults.add(&place, what, mend);
+            if let Err((what, fix)) = check_interface_name(name) {
+                texts.faults.add(&place, what, fix);
             }
             let at = |key: &str| format!("{place}.{key}");
             texts.each(&at("mac"), interface.mac.iter(), |text| {
-                text.parse::<Mac>().map(drop).map_err(|error| (error.to_string(), MAC_MEND.into()))
+                text.parse::<Mac>().map(drop).map_err(|error| (error.to_string(), MAC_FIX.into()))
             });
             texts.each(&at("device"), interface.device.iter(), check_interface_name);
             texts.each(&at("vlan"), interface.vlan.iter(), |text| match text.parse::<u16>() {
@@ -158,7 +158,7 @@ impl Network {
             if interface.mtu.is_some_and(|mtu| mtu < 576) {
                 texts.faults.add(
                     at("mtu"),
-                    "less than 576 octets",
+                    "less than 576 bytes",
                     "Every host takes 576 (RFC 1122, section 3.3.3).",
                 );
             }
@@ -239,12 +239,12 @@ impl Network {
             let nets: Vec<Ipv4Net> = addresses.iter().filter_map(|text| text.parse().ok()).collect();
             let router: Option<Ipv4Addr> = interface.router.as_ref().and_then(|text| text.parse().ok());
             if let Some(router) = router.filter(|router| !nets.iter().any(|net| net.contains(router))) {
-                let mend = if nets.is_empty() {
+                let fix = if nets.is_empty() {
                     "Leave it out: DHCP says it."
                 } else {
                     "Give a router on the same network."
                 };
-                faults.add(format!("{place}.router"), format!("{router} is in none of its networks"), mend);
+                faults.add(format!("{place}.router"), format!("{router} is in none of its networks"), fix);
             }
         }
         let booting = self
@@ -269,7 +269,7 @@ fn check_address(text: &str) -> Verdict {
     }
 }
 
-/// As Linux takes them: at most 15 octets.
+/// As Linux takes them: at most 15 bytes.
 fn check_interface_name(name: &str) -> Verdict {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
     if (1..=15).contains(&name.len()) && name.chars().all(plain) {

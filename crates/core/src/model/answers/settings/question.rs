@@ -47,12 +47,12 @@ impl Question {
         let place = format!("questions.{key}");
         let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
         if key.is_empty() || !key.chars().all(plain) || key.starts_with(|c: char| c.is_ascii_digit()) {
-            let mend = "Use letters, digits and '_', beginning with a letter: texts name it as asked.NAME.";
-            faults.add(&place, format!("'{key}' is no question's name"), mend);
+            let fix = "Use letters, digits and '_', beginning with a letter: texts name it as asked.NAME.";
+            faults.add(&place, format!("'{key}' is no question's name"), fix);
         }
         if self.ask.trim().is_empty() || self.ask.chars().any(char::is_control) {
-            let mend = "Write on one line what the person is to answer.";
-            faults.add(format!("{place}.ask"), "empty, or with control characters", mend);
+            let fix = "Write on one line what the person is to answer.";
+            faults.add(format!("{place}.ask"), "empty, or with control characters", fix);
         }
         if let Ask::Choice(choices) = &self.kind {
             if choices.is_empty() {
@@ -70,7 +70,7 @@ impl Question {
             && let Err(mut fault) = self.take(default)
         {
             fault.place = format!("{place}.default");
-            faults.add(fault.place, fault.what, fault.mend);
+            faults.add(fault.place, fault.what, fault.fix);
         }
     }
 
@@ -80,7 +80,7 @@ impl Question {
     /// Why it is none; the place is left to the caller.
     pub fn take(&self, answer: &str) -> Result<String, Fault> {
         let answer = answer.trim();
-        let wrong = |what: String, mend: String| Err(Fault { place: String::new(), what, mend });
+        let wrong = |what: String, fix: String| Err(Fault { place: String::new(), what, fix });
         if answer.is_empty() || answer.chars().count() > MOST || answer.chars().any(char::is_control) {
             return wrong(
                 "the answer is empty or too long".into(),
@@ -139,15 +139,15 @@ pub fn take_answers(
             Some(Ok(answer)) => {
                 taken.insert(key.clone(), answer);
             }
-            Some(Err(fault)) => faults.add(place, fault.what, fault.mend),
+            Some(Err(fault)) => faults.add(place, fault.what, fault.fix),
             None => {
                 let known: Vec<&str> = questions.keys().map(String::as_str).collect();
-                let mend = if known.is_empty() {
+                let fix = if known.is_empty() {
                     "Nothing is asked.".into()
                 } else {
                     format!("Questions are: {}.", known.join(", "))
                 };
-                faults.add(place, format!("nothing is asked under '{key}'"), mend);
+                faults.add(place, format!("nothing is asked under '{key}'"), fix);
             }
         }
     }

@@ -78,9 +78,10 @@ pub struct Security {
 }
 
 /// Whether a policy of mandatory access control is enforced.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum MandatoryAccess {
     /// Enforced.
     Enforcing,
@@ -93,12 +94,8 @@ pub enum MandatoryAccess {
 impl MandatoryAccess {
     /// The word for it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Enforcing => "enforcing",
-            Self::Permissive => "permissive",
-            Self::Disabled => "disabled",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 
@@ -164,7 +161,7 @@ impl Software {
             texts.faults.keep(
                 &place,
                 crate::base::name::check_thing_name(name),
-                crate::base::name::THING_NAME_MEND,
+                crate::base::name::THING_NAME_FIX,
             );
             texts.one(format!("{place}.url"), &repository.url, |text| {
                 check_url(text, &["http://", "https://"])
@@ -196,13 +193,13 @@ impl Format {
                 faults.add(&at, format!("there is no place '{name}'"), format!("Places are: {known}."));
             }
             if let Err(fault) = fragments::check_text(text) {
-                faults.add(&at, fault.what, fault.mend);
+                faults.add(&at, fault.what, fault.fix);
             }
         }
         if let Some(template) = &self.template
             && let Err(fault) = fragments::check_text(template)
         {
-            faults.add(format!("{place}.template"), fault.what, fault.mend);
+            faults.add(format!("{place}.template"), fault.what, fault.fix);
         }
     }
 }

@@ -116,9 +116,10 @@ pub struct Volume {
 }
 
 /// A file system.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum FileSystem {
     /// ext4.
     Ext4,
@@ -135,14 +136,8 @@ pub enum FileSystem {
 impl FileSystem {
     /// Its name as mkfs and installers write it.
     #[must_use]
-    pub const fn as_str(self) -> &'static str {
-        match self {
-            Self::Ext4 => "ext4",
-            Self::Xfs => "xfs",
-            Self::Btrfs => "btrfs",
-            Self::Vfat => "vfat",
-            Self::Ntfs => "ntfs",
-        }
+    pub fn as_str(self) -> &'static str {
+        self.into()
     }
 }
 

@@ -32,8 +32,8 @@ pub(crate) fn key() -> SealKey {
     SealKey::new([5; KEY_BYTES])
 }
 
-pub(crate) fn settled(draft: &Settings<PasswordInput>) -> Result<Settings<Password>, Vec<Fault>> {
-    draft.settle(|place, input| {
+pub(crate) fn finished(draft: &Settings<PasswordInput>) -> Result<Settings<Password>, Vec<Fault>> {
+    draft.finish(|place, input| {
         let key = key();
         let keeping = Keeping { key: &key, salt: [7; SALT_BYTES], nonce: [1; NONCE_BYTES] };
         let kept = if place == "storage.encrypt" {
@@ -41,7 +41,7 @@ pub(crate) fn settled(draft: &Settings<PasswordInput>) -> Result<Settings<Passwo
         } else {
             input.keep(&keeping, None)
         };
-        kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), mend: String::new() })
+        kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), fix: String::new() })
     })
 }
 
@@ -66,7 +66,7 @@ fn all_that_is_wrong_is_said_at_once() {
     bad.network = Some(Network { dns: None, interfaces: [("lan".into(), nic)].into() });
     let question = Question { ask: String::new(), kind: Ask::Number, default: Some("many".into()) };
     bad.questions.insert("berth".into(), question);
-    let faults = settled(&bad).unwrap_err();
+    let faults = finished(&bad).unwrap_err();
     let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
     assert_eq!(
         places,
@@ -92,16 +92,16 @@ fn all_that_is_wrong_is_said_at_once() {
             "root.password",
         ]
     );
-    assert_eq!(faults[2].mend, "Write Europe/London.");
+    assert_eq!(faults[2].fix, "Write Europe/London.");
 }
 
 #[test]
 fn what_is_shown_holds_no_hash_and_can_be_saved_again() {
-    let settings = settled(&draft()).unwrap();
+    let settings = finished(&draft()).unwrap();
     let shown = serde_json::to_string(&settings.shown()).unwrap();
     assert!(shown.contains(r#""password":"set""#) && !shown.contains("$6$"), "{shown}");
     let again: Settings<PasswordInput> = serde_json::from_str(&shown).unwrap();
-    let kept = again.settle(|place, input| {
+    let kept = again.finish(|place, input| {
         assert_eq!(*input, PasswordInput::Set);
         settings.password_at(place).ok_or_else(|| unreachable!("{place}"))
     });
@@ -118,7 +118,7 @@ fn answers_to_questions_are_held_against_their_kind() {
     assert_eq!(ask(Ask::YesNo).take("Y").unwrap(), "yes");
     let berths = ask(Ask::Choice(vec!["North".into(), "South".into()]));
     assert_eq!(berths.take("north").unwrap(), "North");
-    assert_eq!(berths.take("east").unwrap_err().mend, "Choose North, South.");
+    assert_eq!(berths.take("east").unwrap_err().fix, "Choose North, South.");
 }
 
 #[test]

@@ -32,7 +32,7 @@ pub(crate) fn check_without(without: &[String]) -> Vec<Fault> {
     let fault = |(index, path): (usize, &String)| Fault {
         place: format!("without[{index}]"),
         what: format!("'{path}' is no path of a setting"),
-        mend: "Write the keys joined by dots, as in users.purser or network.dns.".into(),
+        fix: "Write the keys joined by dots, as in users.purser or network.dns.".into(),
     };
     unknown.map(fault).collect()
 }

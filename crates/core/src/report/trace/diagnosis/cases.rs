@@ -43,7 +43,7 @@ pub(super) fn not_answered(boot: &Boot<'_>) -> Option<Diagnosis> {
         .map(|(silence, exchange)| (exchange, silence))
         .find(|(_, silence)| of_service(silence))?;
     let kind = exchange.request.kind;
-    let mend = match &silence {
+    let fix = match &silence {
         Silence::Subnet(crate::decide::dhcp::NoSubnet::UnknownRelay { giaddr }) => format!(
             "Add {giaddr} to the relays of the subnet it stands on (`lastmile subnet change NAME --relay {giaddr}`), \
              or correct the relay."
@@ -70,7 +70,7 @@ pub(super) fn not_answered(boot: &Boot<'_>) -> Option<Diagnosis> {
         exchange.event,
         format!("{kind} got no answer: {silence}"),
         "The machine's question reaches the service, and the service has nothing to answer it from.",
-        mend,
+        fix,
     ))
 }
 
@@ -99,7 +99,7 @@ pub(super) fn newcomer_ignored(boot: &Boot<'_>) -> Option<Diagnosis> {
 pub(super) fn no_loader(boot: &Boot<'_>) -> Option<Diagnosis> {
     let exchange = boot.exchanges().find(|exchange| exchange.dhcp.lacks_loader.is_some())?;
     let architecture = exchange.dhcp.lacks_loader?;
-    let (means, mend) = if architecture.is_registered() {
+    let (means, fix) = if architecture.is_registered() {
         (
             format!("No loader for {architecture} is there, so the machine is told nothing to fetch."),
             format!("Add one: `lastmile loader add NAME --architecture {architecture} --boot-file FILE`."),
@@ -117,7 +117,7 @@ pub(super) fn no_loader(boot: &Boot<'_>) -> Option<Diagnosis> {
         exchange.event,
         format!("{architecture} firmware asks to boot"),
         means,
-        mend,
+        fix,
     ))
 }
 
@@ -270,7 +270,7 @@ pub(super) fn file_not_found(boot: &Boot<'_>) -> Option<Diagnosis> {
         TransferEnd::NotFound { nearest, .. } => nearest.as_deref(),
         _ => None,
     };
-    let (means, mend) = match nearest {
+    let (means, fix) = match nearest {
         Some(nearest) => (
             format!("The nearest name that is served is {nearest}."),
             format!("Correct the name where it is written: in another DHCP server, or in the loader's own settings. \
@@ -288,7 +288,7 @@ pub(super) fn file_not_found(boot: &Boot<'_>) -> Option<Diagnosis> {
         event,
         format!("the machine asks for {}, which is not there", file.path),
         means,
-        mend,
+        fix,
     ))
 }
 
@@ -302,7 +302,7 @@ pub(super) fn transfer_stalled(boot: &Boot<'_>) -> Option<Diagnosis> {
         return None;
     }
     let (delivered, size) = (file.delivered, file.size);
-    let mut seen = format!("{} stopped after {delivered} of {size} octets", file.path);
+    let mut seen = format!("{} stopped after {delivered} of {size} bytes", file.path);
     let Some(terms) = file.terms else {
         return Some(Diagnosis::new(
             Case::TransferStalled,
@@ -317,10 +317,10 @@ pub(super) fn transfer_stalled(boot: &Boot<'_>) -> Option<Diagnosis> {
         " (blksize {}, windowsize {}, {} of {blocks} blocks sent again)",
         terms.blksize, terms.windowsize, file.retransmitted
     ));
-    let (means, mend) = if delivered == 0 && terms.blksize > 512 {
+    let (means, fix) = if delivered == 0 && terms.blksize > 512 {
         (
             format!(
-                "Not one block of {} octets arrived: packets of that size are lost on the way.",
+                "Not one block of {} bytes arrived: packets of that size are lost on the way.",
                 terms.blksize
             ),
             "A tunnel or VLAN on the way carries less than the interface here: set the interface's MTU to what the \
@@ -344,7 +344,7 @@ pub(super) fn transfer_stalled(boot: &Boot<'_>) -> Option<Diagnosis> {
             "Look whether it was switched off or restarted in between, or whether its memory is too small for the file.",
         )
     };
-    Some(Diagnosis::new(Case::TransferStalled, event, seen, means, mend))
+    Some(Diagnosis::new(Case::TransferStalled, event, seen, means, fix))
 }
 
 pub(super) fn no_menu_asked(boot: &Boot<'_>) -> Option<Diagnosis> {

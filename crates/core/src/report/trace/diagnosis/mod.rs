@@ -69,14 +69,14 @@ pub struct Diagnosis {
     /// What it means.
     pub means: String,
     /// What to do.
-    pub mend: String,
+    pub fix: String,
 }
 
 impl Diagnosis {
     /// All of it in one line.
     #[must_use]
     pub fn sentence(&self) -> String {
-        format!("{}; {}. {}", self.seen, self.means, self.mend)
+        format!("{}; {}. {}", self.seen, self.means, self.fix)
     }
 }
 
@@ -165,7 +165,7 @@ impl Diagnosis {
         event: &TraceEvent,
         seen: impl Into<String>,
         means: impl Into<String>,
-        mend: impl Into<String>,
+        fix: impl Into<String>,
     ) -> Self {
         Self {
             case,
@@ -173,7 +173,7 @@ impl Diagnosis {
             event: event.number,
             seen: seen.into(),
             means: means.into(),
-            mend: mend.into(),
+            fix: fix.into(),
         }
     }
 }

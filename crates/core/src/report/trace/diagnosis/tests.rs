@@ -55,12 +55,12 @@ fn offers_never_requested() {
     story.discover().after(4).discover().after(8).discover().after(16).discover();
     let found = only(&story, 1, Case::OffersNeverRequested);
     assert_eq!(found.seen, "4 offers sent, no request");
-    assert!(found.mend.contains("DHCP snooping"), "{found:?}");
+    assert!(found.fix.contains("DHCP snooping"), "{found:?}");
     let mut relayed = Story::new();
     relayed.relay = Ipv4Addr::new(198, 51, 100, 1);
     relayed.discover();
     nothing(&relayed, 5);
-    assert!(only(&relayed, 11, Case::OffersNeverRequested).mend.contains("relay 198.51.100.1"));
+    assert!(only(&relayed, 11, Case::OffersNeverRequested).fix.contains("relay 198.51.100.1"));
 }
 
 #[test]
@@ -70,17 +70,14 @@ fn requests_for_another_server() {
     let request = story.message(Kind::Request);
     story.after(1).silent(&request, Silence::Reply(NoReply::OtherServer { chosen: OTHER }));
     let found = only(&story, 60, Case::OtherServerChosen);
-    assert!(
-        found.seen.contains("192.0.2.3") && found.mend.contains("holm-quay to mode `proxy`"),
-        "{found:?}"
-    );
+    assert!(found.seen.contains("192.0.2.3") && found.fix.contains("holm-quay to mode `proxy`"), "{found:?}");
 }
 
 #[test]
 fn a_second_server_answering() {
     let mut story = Story::new();
     story.discover().foreign(false).after(1).request();
-    assert!(only(&story, 1, Case::SecondServer).mend.contains("192.0.2.3"));
+    assert!(only(&story, 1, Case::SecondServer).fix.contains("192.0.2.3"));
     let mut beside = Story::new();
     beside.discover().foreign(true).after(1).request();
     nothing(&beside, 1);
@@ -104,13 +101,10 @@ fn loader_but_no_menu() {
     story.after(1).file("loader/x/grubx64.efi", Role::BesideLoader, TransferEnd::Done);
     nothing(&story, 29);
     let found = only(&story, 31, Case::NoMenuAsked);
-    assert!(
-        found.seen.starts_with("loader/x/grubx64.efi") && found.mend.contains("Secure Boot"),
-        "{found:?}"
-    );
+    assert!(found.seen.starts_with("loader/x/grubx64.efi") && found.fix.contains("Secure Boot"), "{found:?}");
     let mut beside = Story::new();
     beside.discover().foreign(true).request().loader();
-    assert!(only(&beside, 31, Case::NoMenuAsked).mend.contains("next server"));
+    assert!(only(&beside, 31, Case::NoMenuAsked).fix.contains("next server"));
 }
 
 #[test]
@@ -141,14 +135,14 @@ fn a_transfer_that_stalls_says_why_by_its_size_and_loss() {
         only(&story, 1, Case::TransferStalled)
     };
     let large = stall(0, 5, 1468);
-    assert!(large.seen.contains("blksize 1468") && large.mend.contains("MTU"), "{large:?}");
-    assert!(stall(0, 5, 512).mend.contains("from any port"));
+    assert!(large.seen.contains("blksize 1468") && large.fix.contains("MTU"), "{large:?}");
+    assert!(stall(0, 5, 512).fix.contains("from any port"));
     assert!(stall(500_000, 400, 1468).means.contains("loses packets"));
     assert!(stall(500_000, 2, 1468).means.contains("fell silent"));
-    let mut mended = Story::new();
-    mended.discover().request().file("linux", Role::Kernel, TransferEnd::Stalled);
-    mended.file("linux", Role::Kernel, TransferEnd::Done);
-    nothing(&mended, 1);
+    let mut fixed = Story::new();
+    fixed.discover().request().file("linux", Role::Kernel, TransferEnd::Stalled);
+    fixed.file("linux", Role::Kernel, TransferEnd::Done);
+    nothing(&fixed, 1);
 }
 
 #[test]
@@ -172,7 +166,7 @@ fn answers_never_fetched() {
     let mut story = Story::new();
     story.discover().request().loader().menu().kernel().after(65).installer_lease();
     nothing(&story, 59);
-    assert!(only(&story, 61, Case::AnswersNeverFetched).mend.contains("lastmile plan"));
+    assert!(only(&story, 61, Case::AnswersNeverFetched).fix.contains("lastmile plan"));
 }
 
 #[test]
@@ -203,7 +197,7 @@ fn a_newcomer_that_is_left_alone() {
     let request = story.message(Kind::Discover);
     story.silent(&request, Silence::Reply(NoReply::Newcomer { subnet: "holm-quay".into() }));
     let found = only(&story, 1, Case::NewcomerIgnored);
-    assert!(found.mend.contains("machine add NAME --mac 02:00:5e:00:53:01"), "{found:?}");
+    assert!(found.fix.contains("machine add NAME --mac 02:00:5e:00:53:01"), "{found:?}");
     // An address alone is as little to boot from.
     let mut left = Story::new();
     left.discover().request();
@@ -217,7 +211,7 @@ fn a_newcomer_that_is_left_alone() {
 
 #[test]
 fn an_architecture_without_a_loader() {
-    for (architecture, mend) in
+    for (architecture, fix) in
         [(Architecture::UefiArm64, "--architecture uefi-arm64"), (Architecture::Other(99), "`code-99`")]
     {
         let mut story = Story::new();
@@ -227,7 +221,7 @@ fn an_architecture_without_a_loader() {
             dhcp.lacks_loader = Some(architecture);
         }
         let found = only(&story, 1, Case::NoLoader);
-        assert!(found.mend.contains(mend), "{found:?}");
+        assert!(found.fix.contains(fix), "{found:?}");
     }
 }
 
@@ -237,7 +231,7 @@ fn questions_that_no_subnet_is_there_for() {
         let mut story = Story::new();
         let request = story.message(Kind::Discover);
         story.silent(&request, Silence::Subnet(why));
-        only(&story, 1, Case::NotAnswered).mend
+        only(&story, 1, Case::NotAnswered).fix
     };
     let giaddr = Ipv4Addr::new(198, 51, 100, 1);
     assert!(silence(NoSubnet::UnknownRelay { giaddr }).contains("--relay 198.51.100.1"));
@@ -252,7 +246,7 @@ fn a_full_pool() {
     let full = crate::decide::dhcp::NoAddress::PoolsFull { subnet: "holm-quay".into(), size: 3 };
     story.silent(&request, Silence::Reply(NoReply::NoAddress(full)));
     let found = only(&story, 1, Case::NotAnswered);
-    assert!(found.seen.contains("every address") && found.mend.contains("Widen"), "{found:?}");
+    assert!(found.seen.contains("every address") && found.fix.contains("Widen"), "{found:?}");
 }
 
 #[test]
@@ -264,7 +258,7 @@ fn an_address_that_is_in_use_and_one_that_is_refused() {
     let exchange = story.exchange(&decline, None);
     story.push(Seen::Dhcp(Box::new(exchange)));
     assert!(
-        only(&story, 1, Case::AddressInUse).mend.contains("subnet change holm-quay --exclude 192.0.2.50`")
+        only(&story, 1, Case::AddressInUse).fix.contains("subnet change holm-quay --exclude 192.0.2.50`")
     );
 
     let mut moved = Story::new();

@@ -46,7 +46,7 @@ pub(super) fn files(
     text.push_str(&quote::yaml_document(whole).map_err(|error| Fault {
         place: String::new(),
         what: format!("the settings cannot be written as YAML: {error}"),
-        mend: "Look for values that are neither text nor numbers.".into(),
+        fix: "Look for values that are neither text nor numbers.".into(),
     })?);
     let instance =
         target.install.map_or_else(|| "preview".into(), |install| format!("install-{}", install.number));
@@ -70,7 +70,7 @@ pub(super) fn merge(into: &mut Map<String, Value>, parts: &Parts, name: &str) ->
         return Ok(());
     }
     let read: Result<Value, _> = serde_saphyr::from_str_with_options(text, as_installers_read());
-    let mend = "Write YAML: keys with their values, without a head of its own.";
+    let fix = "Write YAML: keys with their values, without a head of its own.";
     match read {
         Ok(Value::Object(keys)) => {
             for (key, value) in keys {
@@ -83,11 +83,11 @@ pub(super) fn merge(into: &mut Map<String, Value>, parts: &Parts, name: &str) ->
             }
             Ok(())
         }
-        Ok(_) => Err(parts.fault(name, 1, 1, "it holds no keys with values", mend)),
+        Ok(_) => Err(parts.fault(name, 1, 1, "it holds no keys with values", fix)),
         Err(error) => {
             let at = error.location().map_or((1, 1), |at| (at.line(), at.column()));
             let [line, column] = [at.0, at.1].map(|number| usize::try_from(number).unwrap_or(1));
-            Err(parts.fault(name, line, column, &error.to_string(), mend))
+            Err(parts.fault(name, line, column, &error.to_string(), fix))
         }
     }
 }

@@ -168,8 +168,8 @@ fn check_parts(parts: &Parts) -> Result<(), Fault> {
         {
             continue;
         }
-        let mend = "Use a documented kickstart command; scripts go to pre and post, whole sections to end.";
-        return Err(parts.fault("commands", index + 1, 1, &format!("there is no command '{command}'"), mend));
+        let fix = "Use a documented kickstart command; scripts go to pre and post, whole sections to end.";
+        return Err(parts.fault("commands", index + 1, 1, &format!("there is no command '{command}'"), fix));
     }
     for name in ["packages", "pre", "post"] {
         let ends = parts.at(name).lines().position(|line| line.trim_start().starts_with("%end"));

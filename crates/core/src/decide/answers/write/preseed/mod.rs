@@ -51,8 +51,8 @@ fn check_parts(parts: &Parts) -> Result<(), Fault> {
             let is_first = !std::mem::replace(&mut goes_on, line.ends_with('\\'));
             let words = line.split_whitespace().count();
             if is_first && words > 0 && !line.starts_with('#') && words < 3 {
-                let mend = "Write owner, question, type and value: d-i time/zone string Europe/London.";
-                return Err(parts.fault(name, index + 1, 1, &format!("'{line}' sets nothing"), mend));
+                let fix = "Write owner, question, type and value: d-i time/zone string Europe/London.";
+                return Err(parts.fault(name, index + 1, 1, &format!("'{line}' sets nothing"), fix));
             }
         }
     }

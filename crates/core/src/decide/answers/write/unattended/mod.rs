@@ -26,8 +26,8 @@ mod setup;
 /// What this format cannot say for reasons of its own: names that it has no word for.
 pub(super) fn faults(settings: &Resolved) -> Vec<Fault> {
     let mut faults = Vec::new();
-    let mut add = |place: &str, what: String, mend: &str| {
-        faults.push(Fault { place: place.into(), what, mend: mend.into() });
+    let mut add = |place: &str, what: String, fix: &str| {
+        faults.push(Fault { place: place.into(), what, fix: fix.into() });
     };
     if names::language(&settings.locale).is_none() {
         add(
@@ -113,8 +113,8 @@ fn check_xml(parts: &Parts, name: &str) -> Result<(), Fault> {
                 let head = "<x xmlns:wcm=\"x\">".len();
                 let (line, column) =
                     crate::model::answers::position(parts.at(name), offset.saturating_sub(head));
-                let mend = "Write whole <component> elements, with every one closed.";
-                return Err(parts.fault(name, line, column, &error.to_string(), mend));
+                let fix = "Write whole <component> elements, with every one closed.";
+                return Err(parts.fault(name, line, column, &error.to_string(), fix));
             }
         }
     }
@@ -318,6 +318,6 @@ fn obscured(password: &str, element: &str) -> String {
     if password == super::HIDDEN {
         return password.into();
     }
-    let octets: Vec<u8> = format!("{password}{element}").encode_utf16().flat_map(u16::to_le_bytes).collect();
-    base64::engine::general_purpose::STANDARD.encode(octets)
+    let bytes: Vec<u8> = format!("{password}{element}").encode_utf16().flat_map(u16::to_le_bytes).collect();
+    base64::engine::general_purpose::STANDARD.encode(bytes)
 }

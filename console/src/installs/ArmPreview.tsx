@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { CircleAlert, TriangleAlert } from "lucide-react";
 import { Link } from "react-router";
 
-import { answer, api, type ArmSeveral, type Outlook as MachineOutlook } from "../api/client";
+import { answer, api, type ArmSeveral, type ArmPreview as MachinePreview } from "../api/client";
 import { Refusal } from "../parts/Faults";
 import { Prose } from "../parts/Prose";
 import { Section } from "../parts/Section";
@@ -12,23 +12,23 @@ import { ago, useNow } from "../parts/time";
 import { useRested } from "../parts/rested";
 
 /** What arming would do to each machine, before anything is armed: what it would lose, what it would get, what stands in the way. */
-export function Outlook({ meant }: { meant: ArmSeveral | undefined }) {
+export function ArmPreview({ meant }: { meant: ArmSeveral | undefined }) {
   const body = useRested(JSON.stringify(meant ?? null));
-  const outlook = useQuery({
-    queryKey: ["outlook", body],
+  const preview = useQuery({
+    queryKey: ["preview", body],
     enabled: body !== "null",
     retry: false,
     gcTime: 10_000,
     placeholderData: keepPreviousData,
-    queryFn: async () => answer(await api.POST("/api/v1/installs/outlook", { body: JSON.parse(body) as ArmSeveral })),
+    queryFn: async () => answer(await api.POST("/api/v1/installs/preview", { body: JSON.parse(body) as ArmSeveral })),
   });
   return (
     <Section title="What would happen">
       {meant ? (
         <>
-          <Refusal error={outlook.error} title="Nothing would be armed." />
-          {outlook.isPending && <Loading rows={3} />}
-          {outlook.data && !outlook.error && <Machines machines={outlook.data} />}
+          <Refusal error={preview.error} title="Nothing would be armed." />
+          {preview.isPending && <Loading rows={3} />}
+          {preview.data && !preview.error && <Machines machines={preview.data} />}
         </>
       ) : (
         <p className="text-base-content/75">Say which machines, and choose image and answers.</p>
@@ -37,11 +37,11 @@ export function Outlook({ meant }: { meant: ArmSeveral | undefined }) {
   );
 }
 
-function Machines({ machines }: { machines: MachineOutlook[] }) {
+function Machines({ machines }: { machines: MachinePreview[] }) {
   const now = useNow();
   const refused = machines.filter(({ faults }) => faults.length > 0).length;
   const holding = machines.filter(({ holds }) => holds).length;
-  const columns: Column<MachineOutlook>[] = [
+  const columns: Column<MachinePreview>[] = [
     {
       name: "Machine",
       value: ({ machine }) => machine,
@@ -94,22 +94,22 @@ function Machines({ machines }: { machines: MachineOutlook[] }) {
   );
 }
 
-function Notes({ machine }: { machine: MachineOutlook }) {
+function Notes({ machine }: { machine: MachinePreview }) {
   return (
     <>
-      {machine.faults.map(({ place, what, mend }) => (
+      {machine.faults.map(({ place, what, fix }) => (
         <p key={place + what}>
           <CircleAlert className="mr-1 inline size-4 text-error" aria-label="stands in the way" />
           {what}. <span className="text-base-content/75">
-            <Prose text={mend} />
+            <Prose text={fix} />
           </span>
         </p>
       ))}
-      {machine.warnings.map(({ place, what, mend }) => (
+      {machine.warnings.map(({ place, what, fix }) => (
         <p key={place + what}>
           <TriangleAlert className="mr-1 inline size-4 text-warning" aria-label="warning" />
           {what}. <span className="text-base-content/75">
-            <Prose text={mend} />
+            <Prose text={fix} />
           </span>
         </p>
       ))}

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{ArmRequest, Subjects, arm::Weighed};
+use super::{ArmRequest, Subjects, arm::Examined};
 use crate::{
     base::Fault,
     decide::answers::warnings,
@@ -14,7 +14,7 @@ use crate::{
 /// What arming would do to one machine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Outlook {
+pub struct ArmPreview {
     /// The machine's name.
     pub machine: String,
     /// What it holds now, by the record: image and revision, as in `tidewrack-12 r1`.
@@ -39,9 +39,9 @@ pub struct Outlook {
 impl ArmRequest {
     /// What the request would do; it changes nothing.
     #[must_use]
-    pub fn outlook(&self, site: &Site, subjects: Subjects<'_>) -> Outlook {
+    pub fn preview(&self, site: &Site, subjects: Subjects<'_>) -> ArmPreview {
         let held = site.machine(&self.machine).and_then(|machine| site.last_installed(machine.id));
-        let mut outlook = Outlook {
+        let mut preview = ArmPreview {
             machine: self.machine.clone(),
             holds: held.map(|install| format!("{} r{}", install.image, install.image_revision)),
             since: held.and_then(|install| install.ended_at),
@@ -52,20 +52,20 @@ impl ArmRequest {
             warnings: Vec::new(),
             faults: Vec::new(),
         };
-        match self.weigh(site, subjects) {
-            Err(faults) => outlook.faults = faults,
-            Ok(Weighed { image, resolution, .. }) => {
+        match self.examine(site, subjects) {
+            Err(faults) => preview.faults = faults,
+            Ok(Examined { image, resolution, .. }) => {
                 let settings = &resolution.settings;
-                outlook.gets = Some(format!("{} r{}", image.name, image.current.number));
-                outlook.host_name = Some(settings.host_name.clone());
+                preview.gets = Some(format!("{} r{}", image.name, image.current.number));
+                preview.host_name = Some(settings.host_name.clone());
                 if image.kind != ImageKind::Live {
-                    outlook.takes = settings.disks.taken.iter().map(|(_, disk)| in_words(disk)).collect();
+                    preview.takes = settings.disks.taken.iter().map(|(_, disk)| in_words(disk)).collect();
                 }
-                outlook.asks = resolution.open.keys().cloned().collect();
-                outlook.warnings = warnings(image.current.family, settings);
+                preview.asks = resolution.open.keys().cloned().collect();
+                preview.warnings = warnings(image.current.family, settings);
             }
         }
-        outlook
+        preview
     }
 }
 
