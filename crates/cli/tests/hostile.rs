@@ -58,7 +58,7 @@ fn attack(stop: &Arc<AtomicBool>) {
         for socket in &sockets {
             let request = Packet::Read {
                 name: "boot/00:00:5e:00:53:01/tidewrack-12/r1/linux".into(),
-                mode: "byte".into(),
+                mode: "octet".into(),
                 options: vec![("blksize".into(), "1468".into()), ("windowsize".into(), "64".into())],
             };
             let _ = socket.send_to(&request.emit(), (SERVICE, 69));

@@ -66,7 +66,7 @@ fn read_windows(server: SocketAddr, windowsize: u16) -> f64 {
     let socket = socket();
     let wishes = Wishes { blksize: Some(BLKSIZE), windowsize: Some(windowsize), tsize: true };
     let path = format!("boot/{}/tidewrack-12/r1/linux", mac(1).dashed());
-    let request = Packet::Read { name: path.into(), mode: "byte".into(), options: wishes.options() };
+    let request = Packet::Read { name: path.into(), mode: "octet".into(), options: wishes.options() };
     let mut buffer = [0; 2048];
     let began = Instant::now();
     socket.send_to(&request.emit(), server).unwrap();
@@ -127,7 +127,7 @@ async fn read_share(server: SocketAddr, number: usize) {
     let socket = tokio::net::UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
     let wishes = Wishes { blksize: Some(BLKSIZE), windowsize: None, tsize: true };
     let path = format!("boot/{}/lantern-3/r1/share", mac(number as u32).dashed());
-    let request = Packet::Read { name: path.into(), mode: "byte".into(), options: wishes.options() };
+    let request = Packet::Read { name: path.into(), mode: "octet".into(), options: wishes.options() };
     let mut buffer = [0; 2048];
     socket.send_to(&request.emit(), server).await.unwrap();
     let (_, transfer) = socket.recv_from(&mut buffer).await.unwrap();
@@ -156,7 +156,7 @@ fn read_file(server: SocketAddr) -> f64 {
     let socket = socket();
     let wishes = Wishes { blksize: Some(BLKSIZE), windowsize: None, tsize: true };
     let path = format!("boot/{}/tidewrack-12/r1/linux", mac(1).dashed());
-    let request = Packet::Read { name: path.into(), mode: "byte".into(), options: wishes.options() };
+    let request = Packet::Read { name: path.into(), mode: "octet".into(), options: wishes.options() };
     let mut buffer = [0; 2048];
     let began = Instant::now();
     socket.send_to(&request.emit(), server).unwrap();

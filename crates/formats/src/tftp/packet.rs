@@ -97,7 +97,7 @@ pub enum Packet<'a> {
     Read {
         /// The file's name as it came.
         name: Cow<'a, str>,
-        /// `byte` or `netascii`, in any case.
+        /// `octet` or `netascii`, in any case.
         mode: Cow<'a, str>,
         /// Options asked for.
         options: RawOptions<'a>,
@@ -184,7 +184,7 @@ impl<'a> Packet<'a> {
             Self::Write { name } => {
                 out.extend(WRQ.to_be_bytes());
                 push_text(&mut out, name);
-                push_text(&mut out, "byte");
+                push_text(&mut out, "octet");
             }
             Self::Data { block, data } => {
                 out.reserve(4 + data.len());
@@ -250,7 +250,7 @@ mod tests {
     fn every_kind_is_read_back() {
         let options = vec![("blksize".into(), "1468".into()), ("tsize".into(), "0".into())];
         let packets = [
-            Packet::Read { name: "grub.cfg".into(), mode: "byte".into(), options: options.clone() },
+            Packet::Read { name: "grub.cfg".into(), mode: "octet".into(), options: options.clone() },
             Packet::Write { name: "x".into() },
             Packet::Data { block: 65_535, data: b"abc" },
             Packet::Ack { block: 7 },
@@ -264,7 +264,7 @@ mod tests {
 
     #[test]
     fn every_truncation_of_a_request_is_survived() {
-        let bytes = Packet::Read { name: "grub.cfg".into(), mode: "byte".into(), options: vec![] }.emit();
+        let bytes = Packet::Read { name: "grub.cfg".into(), mode: "octet".into(), options: vec![] }.emit();
         for length in 0..bytes.len() {
             assert_eq!(Packet::parse(&bytes[..length]), Err(ParseError::Short { length }));
         }

@@ -55,7 +55,7 @@ impl Receiver {
     pub fn new(name: &str, wishes: Wishes, now: Instant) -> Self {
         let request = Packet::Read {
             name: Cow::Borrowed(name),
-            mode: Cow::Borrowed("byte"),
+            mode: Cow::Borrowed("octet"),
             options: wishes.options(),
         };
         Self {

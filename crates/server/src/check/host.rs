@@ -160,7 +160,7 @@ async fn answers_tftp(address: SocketAddr) -> bool {
         let socket = UdpSocket::bind((address.ip(), 0)).await?;
         let request = Packet::Read {
             name: "nothing/by/this/name".into(),
-            mode: "byte".into(),
+            mode: "octet".into(),
             options: Wishes::default().options(),
         };
         socket.send_to(&request.emit(), address).await?;

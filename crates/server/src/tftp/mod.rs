@@ -87,9 +87,9 @@ struct Request {
 async fn read_request(parts: &Parts, socket: &UdpSocket, bytes: &[u8], from: SocketAddr) -> Option<Request> {
     match Packet::parse(bytes) {
         Ok(Packet::Read { name, mode, options }) => {
-            if !mode.eq_ignore_ascii_case("byte") && !mode.eq_ignore_ascii_case("netascii") {
+            if !mode.eq_ignore_ascii_case("octet") && !mode.eq_ignore_ascii_case("netascii") {
                 count(&parts.wire.counts.tftp_refused);
-                refuse(socket, from, ErrorCode::Illegal, "only modes byte and netascii are served").await;
+                refuse(socket, from, ErrorCode::Illegal, "only modes octet and netascii are served").await;
                 return None;
             }
             let owned = |(name, value): (std::borrow::Cow<'_, str>, std::borrow::Cow<'_, str>)| {
