@@ -104,6 +104,31 @@ impl Known {
         // A full queue loses no more than what a restart would not know.
         let _ = self.notes.try_send(AddressNote { kind, mac, address, at });
     }
+
+    /// The address that has claimed a machine during this boot.
+    fn claim_of(&mut self, open: Option<&Install>, mac: Mac) -> Option<Ipv4Addr> {
+        let claimed = self.claims.peek(&mac).copied()?;
+        let has_ended = claimed.install.is_some_and(|number| open.map(|open| open.number) != Some(number));
+        let goes_on = open.is_some_and(|open| open.state != InstallState::Armed);
+        let is_idle = clock::now().duration_since(claimed.at) > CLAIM_IDLE;
+        if has_ended || (is_idle && !goes_on) {
+            self.claims.pop(&mac);
+            return None;
+        }
+        Some(claimed.by)
+    }
+
+    fn put_claim(&mut self, open: Option<&Install>, mac: Mac, by: Ipv4Addr) {
+        let now = clock::now();
+        let before = self.claims.peek(&mac).copied().filter(|before| before.by == by);
+        let written = before.map(|before| before.written);
+        let is_due = written.is_none_or(|written| now.duration_since(written) > WRITTEN_AGAIN);
+        let written = if is_due { now } else { written.unwrap_or(now) };
+        self.claims.put(mac, Claimed { by, at: now, install: open.map(|open| open.number), written });
+        if is_due {
+            self.note(NoteKind::Claim, mac, by, now);
+        }
+    }
 }
 
 /// Writes what is known of addresses to disk as it comes, until the service stops.
@@ -232,38 +257,14 @@ impl Wire {
         let identify = of_address.map_or(Identify::Address, |subnet| subnet.identify);
         let open = machine.and_then(|machine| site.open_install(machine.id)).map(AsRef::as_ref);
         let first_counts = identify == Identify::FirstClaim;
-        let claimed_by = if first_counts { self.claim_of(open, macs[0]) } else { None };
         let has = self.address_of_macs(site, &macs);
+        // Locked until the claim is put: of two that claim at the same moment one is first.
+        let mut known = lock(&self.known);
+        let claimed_by = if first_counts { known.claim_of(open, macs[0]) } else { None };
         let identity = Claim { from, owner, has, identify, claimed_by }.decide();
         if identity == Identity::Claims || (identity == Identity::Own && claimed_by == Some(from)) {
-            self.put_claim(open, macs[0], from);
+            known.put_claim(open, macs[0], from);
         }
         identity
-    }
-
-    /// The address that has claimed a machine during this boot.
-    fn claim_of(&self, open: Option<&Install>, mac: Mac) -> Option<Ipv4Addr> {
-        let mut known = lock(&self.known);
-        let claimed = known.claims.peek(&mac).copied()?;
-        let has_ended = claimed.install.is_some_and(|number| open.map(|open| open.number) != Some(number));
-        let goes_on = open.is_some_and(|open| open.state != InstallState::Armed);
-        let is_idle = clock::now().duration_since(claimed.at) > CLAIM_IDLE;
-        if has_ended || (is_idle && !goes_on) {
-            known.claims.pop(&mac);
-            return None;
-        }
-        Some(claimed.by)
-    }
-
-    fn put_claim(&self, open: Option<&Install>, mac: Mac, by: Ipv4Addr) {
-        let (mut known, now) = (lock(&self.known), clock::now());
-        let before = known.claims.peek(&mac).copied().filter(|before| before.by == by);
-        let written = before.map(|before| before.written);
-        let is_due = written.is_none_or(|written| now.duration_since(written) > WRITTEN_AGAIN);
-        let written = if is_due { now } else { written.unwrap_or(now) };
-        known.claims.put(mac, Claimed { by, at: now, install: open.map(|open| open.number), written });
-        if is_due {
-            known.note(NoteKind::Claim, mac, by, now);
-        }
     }
 }
