@@ -1,6 +1,6 @@
 import { answer, api, type FileEntry, type Upload } from "../api/client";
 
-/** Octets that are sent at once: what is lost when a connection breaks. */
+/** Bytes that are sent at once: what is lost when a connection breaks. */
 const PIECE = 16 * 1024 * 1024;
 /** How often in a row a piece is tried again. */
 const TRIES = 5;

@@ -1,6 +1,6 @@
 const UNITS = ["bytes", "KiB", "MiB", "GiB", "TiB"];
 
-/** Octets in the unit that a person reads at a glance. */
+/** Bytes in the unit that a person reads at a glance. */
 export function size(bytes: number): string {
   let unit = 0;
   let value = bytes;

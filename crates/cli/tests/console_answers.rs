@@ -24,6 +24,8 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
     browser.wait_for_text("from site").await;
     assert_eq!(browser.texts(LIT).await, Vec::<String>::new(), "nothing differs from what is saved");
     browser.fill("input[name='time_zone']", "Europe/Oslo").await;
+    // What the key is for is told while it is typed.
+    browser.wait_for_text("Time zone by its IANA name").await;
     browser.wait_for_text("d-i time/zone string Europe/Oslo").await;
     browser.fill("input[aria-label='Machine']", "auklet-chart").await;
     browser.wait_for_text("d-i netcfg/get_hostname string auklet-chart").await;
@@ -41,10 +43,19 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
     browser.choose("select[name='users.deckhand.password']", "plain").await;
     browser.fill("input[type='password']", "over the rail").await;
     browser.wait_for_text("useradd -m").await;
+    // A number is saved as one; below tables that were folded away.
+    browser.click("details:has(input[aria-label='Name of a new interface']) > summary").await;
+    browser.fill("input[aria-label='Name of a new interface']", "lan").await;
+    browser.click("form:has(input[aria-label='Name of a new interface']) button").await;
+    browser.fill("input[name='network.interfaces.lan.mtu']", "90").await;
+    browser.wait_for_text("less than 576 bytes").await;
+    browser.fill("input[name='network.interfaces.lan.mtu']", "9000").await;
+    browser.wait_for_no_text("less than 576 bytes").await;
     browser.click("button.btn-primary").await;
     browser.wait_for_text("saved as v3").await;
     let saved = demo.client().answers_read("quay-server").await.unwrap();
     assert_eq!(saved.settings.time_zone.as_deref(), Some("Europe/Oslo"));
+    assert_eq!(saved.settings.network.as_ref().unwrap().interfaces["lan"].mtu, Some(9000));
     assert!(
         saved.settings.users.contains_key("deckhand") && saved.settings.users["purser"].password.is_some()
     );

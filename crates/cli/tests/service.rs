@@ -6,7 +6,7 @@ mod support;
 use std::{
     fs::File,
     io::{Read, Write},
-    net::{Ipv4Addr, TcpStream, UdpSocket},
+    net::{Ipv4Addr, SocketAddrV4, TcpStream, UdpSocket},
     os::unix::net::UnixDatagram,
     process::Command,
     time::{Duration, Instant},
@@ -18,6 +18,7 @@ use lastmile_formats::{
     mac::Mac,
     tftp::{ErrorCode, Packet},
 };
+use lastmile_server::Config;
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 use support::{
     need,
@@ -395,4 +396,25 @@ async fn a_trace_is_followed_explained_and_laid_beside_another() {
     let log = service.log();
     let token = log.lines().find_map(|line| line.split("/answers/").nth(1)).unwrap_or_default();
     assert!(token.is_empty() && !all.contains("/answers/"), "a token shows");
+}
+
+#[tokio::test]
+async fn within_another_program_it_ends_when_it_is_dropped() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut config: Config = toml::from_str("").unwrap();
+    config.data_dir = folder.path().into();
+    config.boot.address = Some(Ipv4Addr::LOCALHOST);
+    config.boot.relay_listen = Some(SocketAddrV4::new(Ipv4Addr::LOCALHOST, 0));
+    (config.boot.tftp_port, config.boot.http_port) = (0, 0);
+    config.admin.listen = (Ipv4Addr::LOCALHOST, 0).into();
+    let running = lastmile_server::start(&config).await.unwrap();
+    let listening = running.listening().clone();
+    let ports = [listening.admin, listening.http[0]];
+    assert!(ports.iter().all(|port| TcpStream::connect(port).is_ok()), "{listening:?}");
+    drop(running);
+    let end = Instant::now() + Duration::from_secs(10);
+    while ports.iter().any(|port| TcpStream::connect(port).is_ok()) {
+        assert!(Instant::now() < end, "it still listens: {listening:?}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
 }

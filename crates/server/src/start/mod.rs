@@ -44,6 +44,7 @@ use crate::{
 
 /// Longest wait for requests under way when the service is told to end.
 const GRACE: Duration = Duration::from_secs(3);
+
 /// Why the service cannot start.
 #[derive(Debug, Error)]
 pub enum StartError {

@@ -1,5 +1,6 @@
 //! Subnets and reservations as people enter them; a proposal from an interface; who is at an address.
 
+mod address;
 mod draft;
 mod identity;
 mod picture;

@@ -14,6 +14,7 @@ use super::{DhcpExchange, FileRequest, Role, Seen, TraceEvent, TransferEnd, last
 
 mod cases;
 #[cfg(test)]
+#[path = "stories_tests.rs"]
 pub(in crate::report::trace) mod stories;
 
 /// What was recognised.

@@ -1,0 +1,248 @@
+//! The snapshot after a change of one thing.
+
+use std::sync::Arc;
+
+use super::*;
+
+impl Site {
+    /// With a subnet added, or put in the place of the one of its identity.
+    #[must_use]
+    pub fn with_subnet(&self, subnet: Subnet) -> Self {
+        let mut next = self.clone();
+        if let Some(former) = self.subnet_by_id(subnet.id) {
+            next.subnets.remove(&former.name);
+        }
+        next.subnets.insert(subnet.name.clone(), Arc::new(subnet));
+        next
+    }
+
+    /// Without a subnet and its reservations.
+    #[must_use]
+    pub fn without_subnet(&self, id: Id<Subnet>) -> Self {
+        let of_it: Vec<_> = self.reservations_of(id).cloned().collect();
+        let mut next =
+            of_it.iter().fold(self.clone(), |next, reservation| next.without_reservation(reservation));
+        if let Some(former) = self.subnet_by_id(id) {
+            next.subnets.remove(&former.name);
+        }
+        next
+    }
+
+    /// With a reservation added, or put in the place of the one its client had on that subnet.
+    #[must_use]
+    pub fn with_reservation(&self, reservation: Reservation) -> Self {
+        let mut next = self.clone();
+        let key = (reservation.subnet, reservation.client.clone());
+        if let Some(former) = next.reserved.insert(key, reservation.address) {
+            next.reservations.remove(&former);
+        }
+        next.reservations.insert(reservation.address, Arc::new(reservation));
+        next
+    }
+
+    /// Without a reservation.
+    #[must_use]
+    pub fn without_reservation(&self, reservation: &Reservation) -> Self {
+        let mut next = self.clone();
+        next.reservations.remove(&reservation.address);
+        next.reserved.remove(&(reservation.subnet, reservation.client.clone()));
+        next
+    }
+
+    /// With a loader added.
+    #[must_use]
+    pub fn with_loader(&self, loader: Loader) -> Self {
+        let mut next = self.clone();
+        next.loaders.insert(loader.name.clone(), Arc::new(loader));
+        next
+    }
+
+    /// Without a loader.
+    #[must_use]
+    pub fn without_loader(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.loaders.remove(name);
+        next
+    }
+
+    /// With `number` as one that a revision of an image of that name had.
+    #[must_use]
+    pub fn with_revision_number(&self, image: &str, number: u32) -> Self {
+        let mut next = self.clone();
+        let last = self.last_revision_number(image).max(number);
+        next.last_numbers.insert(image.into(), last);
+        next
+    }
+
+    /// With an image added, or its current revision put in the place of the former.
+    #[must_use]
+    pub fn with_image(&self, image: Image) -> Self {
+        let mut next = self.with_revision_number(&image.name, image.last_number);
+        next.revisions.insert(image.current.id, image.current.clone());
+        next.image_names.insert(image.id, image.name.clone());
+        next.images.insert(image.name.clone(), Arc::new(image));
+        next
+    }
+
+    /// With a revision added that is not current, or put in the place of the one of its identity, current or not.
+    #[must_use]
+    pub fn with_revision(&self, revision: Revision) -> Self {
+        let mut next = self.clone();
+        let revision = Arc::new(revision);
+        next.revisions.insert(revision.id, revision.clone());
+        let current = next.images.get(&revision.image_name).filter(|image| image.current.id == revision.id);
+        if let Some(image) = current.cloned() {
+            let image = Image { current: revision, ..(*image).clone() };
+            next.images.insert(image.name.clone(), Arc::new(image));
+        }
+        next
+    }
+
+    /// Without a revision, which is not current.
+    #[must_use]
+    pub fn without_revision(&self, id: Id<Revision>) -> Self {
+        let mut next = self.clone();
+        next.revisions.remove(&id);
+        next
+    }
+
+    /// With a menu added, or put in the place of the one of its name.
+    #[must_use]
+    pub fn with_menu(&self, menu: Menu) -> Self {
+        let mut next = self.clone();
+        next.menus.insert(menu.name.clone(), Arc::new(menu));
+        next
+    }
+
+    /// Without a menu.
+    #[must_use]
+    pub fn without_menu(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.menus.remove(name);
+        next
+    }
+
+    /// With what is said of a label.
+    #[must_use]
+    pub fn with_label(&self, label: Label) -> Self {
+        let mut next = self.clone();
+        next.labels.insert(label.name.clone(), Arc::new(label));
+        next
+    }
+
+    /// With nothing said of a label.
+    #[must_use]
+    pub fn without_label(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.labels.remove(name);
+        next
+    }
+
+    /// With other settings.
+    #[must_use]
+    pub fn with_settings(&self, settings: SiteSettings) -> Self {
+        let mut next = self.clone();
+        next.settings = Arc::new(settings);
+        next
+    }
+
+    /// Without an image and all its revisions.
+    #[must_use]
+    pub fn without_image(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        if let Some(image) = next.images.remove(name) {
+            next.image_names.remove(&image.id);
+            next.revisions.retain(|_, revision| revision.image != image.id);
+        }
+        next
+    }
+
+    /// With a machine added, or put in the place of the one of its identity.
+    #[must_use]
+    pub fn with_machine(&self, machine: Machine) -> Self {
+        let mut next = self.by_id.get(&machine.id).map_or_else(|| self.clone(), |former| self.forget(former));
+        let machine = Arc::new(machine);
+        for mac in &machine.macs {
+            next.by_mac.insert(*mac, machine.clone());
+        }
+        next.by_id.insert(machine.id, machine.clone());
+        next.machines.insert(machine_key(&machine.name), machine);
+        next
+    }
+
+    /// With machines in the places of those of their identities, among which names may change hands.
+    #[must_use]
+    pub fn with_machines(&self, machines: Vec<Machine>) -> Self {
+        let former = machines.iter().filter_map(|machine| self.by_id.get(&machine.id));
+        let next = former.fold(self.clone(), |next, former| next.forget(former));
+        machines.into_iter().fold(next, |next, machine| next.with_machine(machine))
+    }
+
+    /// Without a machine. Its installs stay in the store, for the history.
+    #[must_use]
+    pub fn without_machine(&self, machine: &Machine) -> Self {
+        let mut next = self.forget(machine);
+        if let Some(open) = next.open.remove(&machine.id) {
+            next.by_token.remove(open.token.reveal());
+        }
+        next.installed.remove(&machine.id);
+        next.latest.remove(&machine.id);
+        next
+    }
+
+    fn forget(&self, machine: &Machine) -> Self {
+        let mut next = self.clone();
+        next.machines.remove(&machine_key(&machine.name));
+        next.by_id.remove(&machine.id);
+        for mac in &machine.macs {
+            next.by_mac.remove(mac);
+        }
+        next
+    }
+
+    /// With a handover added, or put in the place of the one of its name.
+    #[must_use]
+    pub fn with_handover(&self, handover: Handover) -> Self {
+        let mut next = self.clone();
+        next.handovers.insert(handover.name.clone(), Arc::new(handover));
+        next
+    }
+
+    /// Without a handover.
+    #[must_use]
+    pub fn without_handover(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.handovers.remove(name);
+        next
+    }
+
+    /// With an install as it is now. One of a machine that is not registered any more, or that is older than what is here,
+    /// changes nothing: it is in the record alone.
+    #[must_use]
+    pub fn with_install(&self, install: Install) -> Self {
+        let mut next = self.clone();
+        if !self.by_id.contains_key(&install.machine) {
+            return next;
+        }
+        let install = Arc::new(install);
+        let token = install.token.reveal();
+        if install.state.is_open() {
+            next.by_token.insert(token.into(), install.machine);
+            next.open.insert(install.machine, install.clone());
+        } else {
+            next.by_token.remove(token);
+            if next.open.get(&install.machine).is_some_and(|open| open.number == install.number) {
+                next.open.remove(&install.machine);
+            }
+        }
+        let is_newer =
+            |known: Option<&Arc<Install>>| known.is_none_or(|known| known.number <= install.number);
+        if install.state == InstallState::Installed && is_newer(next.installed.get(&install.machine)) {
+            next.installed.insert(install.machine, install.clone());
+        }
+        if is_newer(next.latest.get(&install.machine)) {
+            next.latest.insert(install.machine, install);
+        }
+        next
+    }
+}
