@@ -109,7 +109,8 @@ async fn file(
     }
 }
 
-/// What a person typed at the machine, where the loader hands it over.
+/// What a person typed at the machine, where the loader hands it over. Not read as a form's field: loaders escape by RFC 3986,
+/// where a `+` is a plus.
 fn phrase(query: &str) -> Option<String> {
     let value = query.split('&').find_map(|pair| pair.strip_prefix("phrase="))?;
     Some(percent_encoding::percent_decode_str(value).decode_utf8_lossy().into_owned())
