@@ -67,13 +67,14 @@ pub(super) fn decide(parts: &Parts, wiring: &Wiring, bytes: &[u8], from: SocketA
 }
 
 /// Whether the client, and the relay that forwards for it, may be answered once more just now. What comes from this host is
-/// simulated; what a message says of its relay is only a claim.
+/// simulated. A relay is known by the address that it sends from: `giaddr` is only a claim, and whoever made it up would spend what
+/// the real one has.
 fn within_budget(parts: &Parts, request: &Message, from: SocketAddrV4) -> bool {
     if from.ip().is_loopback() {
         return true;
     }
     let now = Instant::now();
-    let relay = Some(request.giaddr).filter(|relay| !relay.is_unspecified());
+    let relay = (!request.giaddr.is_unspecified()).then(|| *from.ip());
     let of_client = ClientKey::of(request).is_none_or(|client| parts.wire.clients.take(client, now));
     of_client && relay.is_none_or(|relay| parts.wire.relays.take(relay, now))
 }
