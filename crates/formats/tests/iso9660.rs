@@ -36,7 +36,7 @@ fn xorriso(folder: &Path, iso: &str, options: &[&str]) {
         .arg(folder)
         .output();
     let made = made.expect("xorriso is needed: install the package xorriso");
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    assert!(made.status.success(), "{}: {}", made.status, String::from_utf8_lossy(&made.stderr));
 }
 
 struct Sample {
@@ -242,10 +242,12 @@ fn a_file_over_4_gib_is_one_file() {
         .args(["-as", "mkisofs", "-quiet", "-R", "-iso-level", "3", "-o", "-"])
         .arg(folder.path())
         .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
         .spawn()
         .expect("xorriso is needed: install the package xorriso");
     let image = Sparse::take(made.stdout.take().unwrap());
-    assert!(made.wait().unwrap().success());
+    let ended = made.wait_with_output().unwrap();
+    assert!(ended.status.success(), "{}: {}", ended.status, String::from_utf8_lossy(&ended.stderr));
     let iso = Iso::read(&image).unwrap();
     assert_eq!(iso.defects, []);
     let file = iso.get("filesystem.squashfs").unwrap();

@@ -52,9 +52,14 @@ pub(crate) struct Relayed {
 }
 
 impl Relayed {
-    /// `link` is the relay's address on the machine's subnet (RFC 3527), `server` the service's relay port.
-    pub(crate) async fn open(mac: Mac, server: SocketAddrV4, link: Ipv4Addr) -> Result<Self, SimError> {
-        let relay = Ipv4Addr::LOCALHOST;
+    /// `relay` is the address of this host that the relay has, `link` its address on the machine's subnet (RFC 3527), `server`
+    /// the service's port for relays.
+    pub(crate) async fn open(
+        mac: Mac,
+        server: SocketAddrV4,
+        relay: Ipv4Addr,
+        link: Ipv4Addr,
+    ) -> Result<Self, SimError> {
         let socket = UdpSocket::bind((relay, 0)).await?;
         Ok(Self { socket, server, relay, link, mac })
     }

@@ -112,7 +112,11 @@ pub(crate) struct Http {
 impl Http {
     /// Speaks from `own`, an address of this host.
     pub(crate) fn new(own: Ipv4Addr) -> Result<Self, SimError> {
-        let client = reqwest::Client::builder().no_proxy().local_address(IpAddr::from(own)).build();
+        let client = reqwest::Client::builder()
+            .no_proxy()
+            .tls_built_in_root_certs(false)
+            .local_address(IpAddr::from(own))
+            .build();
         client.map(|client| Self { client }).map_err(|error| failed("http", error.to_string()))
     }
 

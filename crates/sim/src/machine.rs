@@ -134,19 +134,37 @@ pub struct Machine {
     identity: Identity,
     reached: Reached,
     pace: Pace,
-    http: Http,
+    speaks_from: SpeaksFrom,
+}
+
+/// The address that a machine's packets have.
+#[derive(Debug, Clone)]
+enum SpeaksFrom {
+    /// One of the loopback's: the service takes it for itself, and believes and allows it everything. The client is made before
+    /// anything begins: thousands of them made while machines boot would keep others waiting.
+    Loopback(Http),
+    /// What it was granted, like a real one.
+    Granted,
 }
 
 /// Folder that the simulated loader was built to ask in.
 const LOADER_PREFIX: &str = "boot-loader/grub";
 
 impl Machine {
-    /// A machine that is switched off.
+    /// A machine that is switched off, on the service's own host.
     ///
     /// # Errors
     /// That this host gives no HTTP client.
     pub fn new(identity: Identity, reached: Reached, pace: Pace) -> Result<Self, SimError> {
-        Ok(Self { http: Http::new(loopback(identity.mac))?, identity, reached, pace })
+        let speaks_from = SpeaksFrom::Loopback(Http::new(loopback(identity.mac))?);
+        Ok(Self { identity, reached, pace, speaks_from })
+    }
+
+    /// The same on another host, or in another network namespace, that stands for the machine's subnet: there,
+    /// [`Reached::link`] and whatever is granted are addresses of its own.
+    #[must_use]
+    pub fn elsewhere(identity: Identity, reached: Reached, pace: Pace) -> Self {
+        Self { identity, reached, pace, speaks_from: SpeaksFrom::Granted }
     }
 
     /// Boots once, as far as a kernel's start.
@@ -160,7 +178,8 @@ impl Machine {
         if grant.file.is_empty() {
             return Ok(Booted::NoLoader);
         }
-        self.load_loader(&grant, watch).await?;
+        let http = self.http(&grant)?;
+        self.load_loader(&grant, &http, watch).await?;
         tokio::time::sleep(self.pace.firmware).await;
         let menu = self.read_menu(&grant, watch).await?;
         if menu.timeout_secs < 0 {
@@ -171,7 +190,7 @@ impl Machine {
         match menu.actions.get(menu.default) {
             Some(Action::Kernel { kernel, parameters, initrds }) => {
                 for file in std::iter::once(kernel).chain(initrds) {
-                    self.load(file, watch).await?;
+                    self.load(file, &grant, &http, watch).await?;
                     tokio::time::sleep(self.pace.firmware).await;
                 }
                 Ok(Booted::Kernel { address: grant.address, parameters: parameters.clone() })
@@ -199,18 +218,19 @@ impl Machine {
         if grant.address != firmware_address {
             return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
         }
-        let file = self.http.fetch(installer::answers_url(parameters)?).await?;
+        let http = self.http(&grant)?;
+        let file = http.fetch(installer::answers_url(parameters)?).await?;
         let orders = installer::read(&String::from_utf8_lossy(&file))?;
         watch(Beat::Answers { host_name: orders.host_name.clone() });
-        self.http.get(&orders.early_report).await?;
+        http.get(&orders.early_report).await?;
         watch(Beat::Reported { stage: "started" });
         for line in installer::LOG {
             tokio::time::sleep(self.pace.install / 4).await;
             if let Some(log) = &orders.log {
-                self.http.get(&format!("{log}?text={}", line.replace(' ', "%20"))).await?;
+                http.get(&format!("{log}?text={}", line.replace(' ', "%20"))).await?;
             }
         }
-        self.http.get(&orders.late_report).await?;
+        http.get(&orders.late_report).await?;
         watch(Beat::Reported { stage: "done" });
         Ok(NewSystem {
             host_name: orders.host_name,
@@ -240,13 +260,17 @@ impl Machine {
             .append_pair("os", &system.os)
             .append_pair("kernel", &system.kernel)
             .append_pair("first_boot", if system.first_boot_ends_well { "0" } else { "1" });
-        self.http.get(report.as_str()).await?;
+        self.http(&grant)?.get(report.as_str()).await?;
         watch(Beat::Reported { stage: "booted" });
         Ok(())
     }
 
     async fn lease(&self, asking: Asking) -> Result<Grant, SimError> {
-        let client = Relayed::open(self.identity.mac, self.reached.dhcp, self.reached.link).await?;
+        let relay = match &self.speaks_from {
+            SpeaksFrom::Loopback(_) => Ipv4Addr::LOCALHOST,
+            SpeaksFrom::Granted => self.reached.link,
+        };
+        let client = Relayed::open(self.identity.mac, self.reached.dhcp, relay, self.reached.link).await?;
         let [.., a, b, c, d] = self.identity.mac.octets();
         let phase = match asking {
             Asking::Firmware(_) => 0x1000_0000,
@@ -255,42 +279,63 @@ impl Machine {
         client.lease(asking, u32::from_be_bytes([a, b, c, d]) ^ phase).await
     }
 
-    fn tftp(&self, server: Ipv4Addr, blksize: u16, windowsize: Option<u16>, probes: bool) -> Tftp {
+    /// The address it speaks from.
+    fn own(&self, grant: &Grant) -> Ipv4Addr {
+        match &self.speaks_from {
+            SpeaksFrom::Loopback(_) => loopback(self.identity.mac),
+            SpeaksFrom::Granted => grant.address,
+        }
+    }
+
+    fn http(&self, grant: &Grant) -> Result<Http, SimError> {
+        match &self.speaks_from {
+            SpeaksFrom::Loopback(http) => Ok(http.clone()),
+            SpeaksFrom::Granted => Http::new(grant.address),
+        }
+    }
+
+    fn tftp(&self, grant: &Grant, blksize: u16, windowsize: Option<u16>, probes: bool) -> Tftp {
         Tftp {
-            server: SocketAddr::from((server, self.reached.tftp_port)),
-            own: loopback(self.identity.mac),
+            server: SocketAddr::from((grant.next_server, self.reached.tftp_port)),
+            own: self.own(grant),
             probes,
             wishes: Wishes { blksize: Some(blksize), windowsize, tsize: true },
         }
     }
 
     /// The firmware fetches the loader; a shim then fetches the loader proper beside itself.
-    async fn load_loader(&self, grant: &Grant, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<(), SimError> {
-        let firmware = self.tftp(grant.next_server, 1468, Some(4), self.identity.architecture.is_uefi());
-        self.tftp_file(&firmware, &grant.file, watch).await?;
+    async fn load_loader(
+        &self,
+        grant: &Grant,
+        http: &Http,
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<(), SimError> {
+        let firmware = self.tftp(grant, 1468, Some(4), self.identity.architecture.is_uefi());
+        self.tftp_file(&firmware, http, &grant.file, watch).await?;
         let Some(folder) = grant.file.strip_suffix("shimx64.efi") else { return Ok(()) };
-        let shim = self.tftp(grant.next_server, 512, Some(4), false);
+        let shim = self.tftp(grant, 512, Some(4), false);
         for optional in ["revocations_sku.efi", "revocations_sbat.efi", "shim_certificate_0.efi"] {
             shim.try_fetch(&format!("{folder}{optional}")).await?;
         }
-        self.tftp_file(&shim, &format!("{folder}grubx64.efi"), watch).await
+        self.tftp_file(&shim, http, &format!("{folder}grubx64.efi"), watch).await
     }
 
     async fn tftp_file(
         &self,
         client: &Tftp,
+        http: &Http,
         path: &str,
         watch: &mut (dyn FnMut(Beat) + Send),
     ) -> Result<(), SimError> {
         let file = client.fetch(path).await?;
         let url = format!("http://{}:{}/{path}", client.server.ip(), self.reached.http_port);
-        check(path, &file, self.http.digest(&url).await?)?;
+        check(path, &file, http.digest(&url).await?)?;
         watch(Beat::Fetched { path: path.into(), by: "TFTP", size: file.len() });
         Ok(())
     }
 
     async fn read_menu(&self, grant: &Grant, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<Menu, SimError> {
-        let client = self.tftp(grant.next_server, 1024, None, false);
+        let client = self.tftp(grant, 1024, None, false);
         let uefi = self.identity.architecture.is_uefi();
         let modules = format!("{LOADER_PREFIX}/{}", if uefi { "x86_64-efi" } else { "i386-pc" });
         for list in ["command.lst", "fs.lst", "crypto.lst", "terminal.lst"] {
@@ -318,7 +363,13 @@ impl Machine {
     }
 
     /// Fetches what a menu names by device and path.
-    async fn load(&self, file: &str, watch: &mut (dyn FnMut(Beat) + Send)) -> Result<(), SimError> {
+    async fn load(
+        &self,
+        file: &str,
+        grant: &Grant,
+        http: &Http,
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<(), SimError> {
         let wrong = || SimError::Fetch { path: file.into(), why: "no device and path".into() };
         let (device, path) =
             file.strip_prefix('(').and_then(|rest| rest.split_once(')')).ok_or_else(wrong)?;
@@ -326,13 +377,14 @@ impl Machine {
         let path = path.trim_start_matches('/');
         match kind {
             "http" => {
-                let got = self.http.fetch(&format!("http://{host}/{path}")).await?;
+                let got = http.fetch(&format!("http://{host}/{path}")).await?;
                 watch(Beat::Fetched { path: path.into(), by: "HTTP", size: got.len() });
                 Ok(())
             }
             "tftp" => {
-                let server = host.parse::<Ipv4Addr>().map_err(|_| wrong())?;
-                self.tftp_file(&self.tftp(server, 1024, None, false), path, watch).await
+                let next_server = host.parse::<Ipv4Addr>().map_err(|_| wrong())?;
+                let named = Grant { next_server, ..grant.clone() };
+                self.tftp_file(&self.tftp(&named, 1024, None, false), http, path, watch).await
             }
             _ => Err(wrong()),
         }

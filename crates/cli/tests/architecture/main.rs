@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use cargo_metadata::{DependencyKind, MetadataCommand, PackageId};
 
 /// What each crate may use of ours.
-const ARROWS: [(&str, &[&str]); 8] = [
+const ARROWS: [(&str, &[&str]); 9] = [
     ("lastmile-formats", &[]),
     ("lastmile-core", &["lastmile-formats"]),
     ("lastmile-store", &["lastmile-core", "lastmile-formats"]),
@@ -30,6 +30,7 @@ const ARROWS: [(&str, &[&str]); 8] = [
             "lastmile-formats",
         ],
     ),
+    ("lastmile-fuzz", &["lastmile-sim", "lastmile-core", "lastmile-formats"]),
 ];
 
 /// What would bring sockets, disks, databases, threads of an executor or a log into the core.

@@ -8,7 +8,7 @@ use std::{
     time::Duration,
 };
 
-use super::{need, netns::Netns, service::Service, site::MAC};
+use super::{need, netns::Netns, service::Service, site::MAC, wait_for};
 
 /// Where Debian's package puts the installer for the network.
 pub const INSTALLER: &str = "/usr/lib/debian-installer/images/12/amd64/text/debian-installer/amd64";
@@ -94,6 +94,26 @@ impl Computer {
         std::thread::sleep(Duration::from_millis(500));
     }
 
+    /// Waits until its screen stands still: a loader that has drawn its menu reads the keyboard. How long that takes depends on
+    /// what else this host does.
+    pub fn wait_until_still(&self, limit: Duration) {
+        let (mut before, mut same) = (self.screen(), 0);
+        wait_for("that the screen stands still", limit, || {
+            std::thread::sleep(Duration::from_secs(1));
+            let now = self.screen();
+            same = if is_alike(&before, &now) { same + 1 } else { 0 };
+            before = now;
+            (same >= 2).then_some(())
+        });
+    }
+
+    /// The pixels of its screen (PPM, three bytes each behind a short head).
+    fn screen(&self) -> Vec<u8> {
+        let path = self.monitor.with_file_name("screen.ppm");
+        self.monitor(&format!("screendump {}", path.display()));
+        std::fs::read(path).unwrap()
+    }
+
     fn monitor(&self, command: &str) {
         let mut socket = UnixStream::connect(&self.monitor).unwrap();
         socket.set_read_timeout(Some(Duration::from_secs(2))).unwrap();
@@ -101,6 +121,12 @@ impl Computer {
         socket.write_all(format!("{command}\n").as_bytes()).unwrap();
         until_prompt(&mut socket);
     }
+}
+
+/// Whether two pictures differ by no more than a cursor that blinks or a digit that counts down.
+fn is_alike(one: &[u8], other: &[u8]) -> bool {
+    let differ = one.iter().zip(other).filter(|(one, other)| one != other).count();
+    one.len() == other.len() && differ * 1000 <= one.len()
 }
 
 /// The monitor has done what it was told when its prompt is back.

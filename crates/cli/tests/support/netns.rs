@@ -1,8 +1,14 @@
 //! A network namespace that the test makes and removes.
 
-use std::process::{Command, Output};
+use std::{
+    process::{Command, Output},
+    sync::atomic::{AtomicU32, Ordering},
+};
 
 use super::need;
+
+/// Counts the namespaces of this process: tests beside each other may call theirs the same.
+static MADE: AtomicU32 = AtomicU32::new(0);
 
 /// A network namespace, removed with the value.
 pub struct Netns {
@@ -13,7 +19,7 @@ impl Netns {
     /// Makes a namespace with a loopback. Needs root.
     pub fn new(what: &str) -> Self {
         need("/sbin/ip", "iproute2");
-        let name = format!("lm-{what}-{}", std::process::id());
+        let name = format!("lm-{what}-{}-{}", std::process::id(), MADE.fetch_add(1, Ordering::Relaxed));
         run(&["ip", "netns", "add", &name]);
         let namespace = Self { name };
         namespace.run("ip link set lo up");

@@ -12,8 +12,8 @@ use super::{ErrorCode, Packet, Terms, Wishes, packet::wire_number};
 
 /// Silence before the last word is repeated.
 const PATIENCE: Duration = Duration::from_secs(2);
-/// How often it is repeated.
-const MAX_TRIES: u32 = 5;
+/// How many times silence may be that long: together as long as UEFI's reference firmware waits, which is 3 s six times over.
+const MAX_TRIES: u32 = 9;
 
 /// How a transfer stands.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,0 +1,9 @@
+//! The console in headless Chromium, driven as a person would.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod answers;
+mod conflict;
+mod pages;
+mod record;
+#[path = "../support/mod.rs"]
+mod support;

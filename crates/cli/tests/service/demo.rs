@@ -1,0 +1,48 @@
+//! The demo, run through once.
+
+use std::process::Command;
+
+use crate::support::service::LASTMILE;
+use serde_json::Value;
+
+#[test]
+fn the_demo_installs_six_machines_and_says_so() {
+    let output = Command::new(LASTMILE).args(["--json", "demo", "--once", "--port", "0"]).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let tables: Value = serde_json::from_slice(&output.stdout).unwrap();
+    let installs = tables[1]["installs"].as_array().unwrap();
+    assert_eq!(installs.len(), 6);
+    assert!(installs.iter().all(|install| install["state"] == "installed"));
+    let machines = tables[0]["machines"].as_array().unwrap();
+    let holding = machines.iter().filter(|machine| machine["installed"]["image"] == "tidewrack-12").count();
+    assert_eq!((machines.len(), holding), (9, 6));
+    assert_eq!(machines.iter().filter(|machine| machine["stage"] == "installed").count(), 6);
+    // Each host has said what it is; one is not as it was expected.
+    for install in installs {
+        let expected = usize::from(install["machine"] == "fulmar-engine-log");
+        assert_eq!(install["differs"], expected, "{install}");
+    }
+    // Of machines at rest, it comes first.
+    assert_eq!(
+        (&machines[0]["name"], &machines[0]["installed"]["differs"]),
+        (&"fulmar-engine-log".into(), &1.into())
+    );
+}
+
+#[test]
+fn the_story_tells_each_machines_way() {
+    let output = Command::new(LASTMILE).args(["demo", "--once", "--port", "0"]).output().unwrap();
+    let story = String::from_utf8(output.stdout).unwrap();
+    for line in [
+        "skerry-kiosk-1: has loader/00-00-5e-00-53-11/signed-x64/shimx64.efi by TFTP, 1.00 MiB, digest right",
+        "skerry-gate-2: has loader/00-00-5e-00-53-12/bios-core/core.0 by TFTP",
+        "petrel-display-3: menu: Install Tidewrack 12 on petrel-display-3",
+        "initrd.gz by HTTP, 6.00 MiB, digest right",
+        "auklet-chart: installer reports done",
+        "fulmar-engine-log: starts from its own disk",
+        "fulmar-engine-log: says what it is",
+        "tidewrack-12 r1 (not as expected)",
+    ] {
+        assert!(story.contains(line), "the story lacks {line:?}\n{story}");
+    }
+}

@@ -1,0 +1,25 @@
+//! The service as a process, met as it is in use: through its client, its API, its sockets, and programs of Debian's packages.
+//!
+//! One binary for all of it: each would hold the whole service, and linking them took longer than running them.
+#![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test that cannot go on fails")]
+
+mod answers;
+mod api;
+mod cable;
+mod commands;
+mod contract;
+mod demo;
+mod exports;
+mod handovers;
+mod identity;
+mod images;
+mod installs;
+mod lifecycle;
+mod menus;
+mod mistakes;
+mod networks;
+mod packages;
+#[path = "../support/mod.rs"]
+mod support;
+mod wait;
+mod wire;
