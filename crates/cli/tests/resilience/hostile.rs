@@ -5,7 +5,7 @@ use std::{
     net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpStream, UdpSocket},
     sync::{
         Arc,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicU32, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -29,6 +29,11 @@ const MACHINES: u8 = 50;
 const HOSTILE: u8 = 3;
 /// Where the machines are: behind a relay, on a subnet of their own. What limits others limits them too.
 const HALL: Ipv4Addr = Ipv4Addr::new(198, 51, 100, 1);
+
+/// How many questions were asked by made-up clients, and how many there are before machines are switched on: half of them name
+/// the hall's relay, which may forward 20,000 at once.
+static ASKED: AtomicU32 = AtomicU32::new(0);
+const FLOOD: u32 = 60_000;
 
 /// A socket of this hostile host.
 fn socket(own: Ipv4Addr) -> Option<UdpSocket> {
@@ -84,11 +89,12 @@ fn attack(own: Ipv4Addr, stop: &Arc<AtomicBool>) {
     run(Box::new(move || {
         let socket = UdpSocket::bind((own, 68)).unwrap();
         socket.set_broadcast(true).unwrap();
-        for number in 0..2000_u16 {
-            let [high, low] = number.to_be_bytes();
-            let mac = if number % 2 == 0 { [2, 9, 9, 9, 9, 9] } else { [2, 8, 0, 0, high, low] };
-            let mut message = Message::request(Kind::Discover, u32::from(number), Mac::new(mac).unwrap());
-            if number % 4 == 0 {
+        for _ in 0..2000 {
+            let number = ASKED.fetch_add(1, Ordering::Relaxed);
+            let [_, b, c, d] = number.to_be_bytes();
+            let mac = if number.is_multiple_of(4) { [2, 9, 9, 9, 9, 9] } else { [2, 8, 0, b, c, d] };
+            let mut message = Message::request(Kind::Discover, number, Mac::new(mac).unwrap());
+            if number % 4 > 1 {
                 // That it came through the hall's relay is only what it says.
                 message.giaddr = HALL;
             }
@@ -190,6 +196,9 @@ fn fifty_machines_are_installed_whatever_hostile_hosts_hold() {
         "198.51.100.1",
         "--pool",
         "198.51.100.20-198.51.100.220",
+        // Or the made-up clients would be offered all of its addresses.
+        "--newcomers",
+        "unanswered",
     ]);
     service.add_loader();
     service.add_image();
@@ -219,6 +228,9 @@ fn fifty_machines_are_installed_whatever_hostile_hosts_hold() {
         }
         wait_for("connections of the hostile host", Duration::from_secs(10), || {
             (held(&server) > 200).then_some(())
+        });
+        wait_for("a flood of questions", Duration::from_secs(60), || {
+            (ASKED.load(Ordering::Relaxed) > FLOOD).then_some(())
         });
         let took = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| hall.inside(install_all)));
         let held = held(&server);
