@@ -1,4 +1,4 @@
-//! A DHCP client as behind a relay on this host: it needs no right, because the reply comes to the relay's own
+//! A DHCP client as behind a relay, both on this host: it needs no right, because the reply comes to the relay's own
 //! port (RFC 8357).
 
 use std::{

@@ -25,7 +25,7 @@ pub struct Identity {
     pub architecture: Architecture,
 }
 
-/// Where the machine reaches the service, all on this host.
+/// Where the machine reaches the service.
 #[derive(Debug, Clone, Copy)]
 pub struct Reached {
     /// The service's port for relays.

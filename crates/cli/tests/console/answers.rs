@@ -1,7 +1,8 @@
 //! Answers in the console: a form that follows the settings, with the finished file beside it.
 
-use crate::support::{browser::Browser, demo::Demo};
 use lastmile_api::ArmRequest;
+
+use crate::support::{browser::Browser, demo::Demo};
 
 /// The lines of the file that are lit.
 const LIT: &str = "[data-changed]";

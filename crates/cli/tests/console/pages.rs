@@ -2,10 +2,11 @@
 
 use std::path::Path;
 
-use crate::support::{browser::Browser, demo::Demo};
 use lastmile_api::{ArmRequest, InstallsListQuery, MachineDraft};
 use lastmile_formats::architecture::Architecture;
 use lastmile_sim::{Booted, Identity, Machine, Pace};
+
+use crate::support::{browser::Browser, demo::Demo};
 
 #[tokio::test]
 async fn installs_are_seen_to_happen_without_a_reload() {

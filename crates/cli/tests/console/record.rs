@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
-use crate::support::{browser::Browser, demo::Demo, wait_for};
 use lastmile_api::{Family, ImageKind, InstallState, InstallsListQuery, MachinesListQuery, RevisionDraft};
+
+use crate::support::{browser::Browser, demo::Demo, wait_for};
 
 #[tokio::test]
 async fn an_install_is_armed_watched_and_called_off_in_the_console() {

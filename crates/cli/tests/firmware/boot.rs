@@ -6,6 +6,9 @@ use std::{
     time::{Duration, Instant},
 };
 
+use lastmile_sim::ForeignServer;
+use serde_json::Value;
+
 use crate::support::{
     background::Background,
     computer::{Computer, INSTALLER, add_bios_grub, add_signed_loader, uefi, wire},
@@ -15,8 +18,6 @@ use crate::support::{
     site::disc,
     wait_for,
 };
-use lastmile_sim::ForeignServer;
-use serde_json::Value;
 
 /// From power-on to the installer's first report. It took about 210 s on an idle machine with two cores.
 const LIMIT: Duration = Duration::from_secs(900);

@@ -7,6 +7,8 @@ use std::{
     time::{Duration, Instant},
 };
 
+use serde_json::{Value, json};
+
 use crate::support::{
     computer::{Computer, add_signed_loader, uefi, wire},
     need,
@@ -14,7 +16,6 @@ use crate::support::{
     site::MACHINE,
     wait_for,
 };
-use serde_json::{Value, json};
 
 /// From power-on to the host's report, under software emulation beside other work.
 const LIMIT: Duration = Duration::from_secs(900);

@@ -10,10 +10,6 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::{
-    THIS_MACHINE,
-    support::{netns::Netns, service::Service, wait_for},
-};
 use lastmile_formats::{
     architecture::Architecture,
     dhcp::{Kind, Message},
@@ -23,6 +19,11 @@ use lastmile_formats::{
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
 use socket2::{Domain, Socket, Type};
 
+use crate::{
+    THIS_MACHINE,
+    support::{netns::Netns, service::Service, wait_for},
+};
+
 const SERVICE: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 2);
 const MACHINES: u8 = 50;
 /// Hostile hosts: one is 192.0.2.77, the next 192.0.2.78.
@@ -30,9 +31,10 @@ const HOSTILE: u8 = 3;
 /// Where the machines are: behind a relay, on a subnet of their own. What limits others limits them too.
 const HALL: Ipv4Addr = Ipv4Addr::new(198, 51, 100, 1);
 
-/// How many questions were asked by made-up clients, and how many there are before machines are switched on: half of them name
-/// the hall's relay, which may forward 20,000 at once.
+/// How many DHCP messages the hostile hosts have sent.
 static ASKED: AtomicU32 = AtomicU32::new(0);
+/// How many they have sent when the machines are switched on. Half of them name the hall's relay, which may forward 20,000 at
+/// once.
 const FLOOD: u32 = 60_000;
 
 /// A socket of this hostile host.

@@ -6,10 +6,6 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::{
-    THIS_MACHINE,
-    support::{service::Service, site::loopback},
-};
 use lastmile_api::{ArmSeveral, InstallRow, InstallState, InstallsListQuery, MachineDraft, StepKind};
 use lastmile_client::Client;
 use lastmile_formats::{
@@ -18,6 +14,11 @@ use lastmile_formats::{
     mac::Mac,
 };
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
+
+use crate::{
+    THIS_MACHINE,
+    support::{service::Service, site::loopback},
+};
 
 fn mac(number: u16) -> Mac {
     let [high, low] = number.to_be_bytes();

@@ -2,10 +2,6 @@
 
 use std::time::Duration;
 
-use crate::support::{
-    service::Service,
-    site::{MACHINE, loopback},
-};
 use futures_util::StreamExt;
 use lastmile_api::{
     ArmRequest, Event, InstallState, MachineDraft, MachineSort, MachinesListQuery, PROBLEM_JSON,
@@ -14,6 +10,11 @@ use lastmile_api::{
 use lastmile_client::{Client, ClientError};
 use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
+
+use crate::support::{
+    service::Service,
+    site::{MACHINE, loopback},
+};
 
 /// One call with whatever body and headers.
 async fn call(

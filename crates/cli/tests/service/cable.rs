@@ -7,15 +7,16 @@ use std::{
     time::{Duration, Instant},
 };
 
+use lastmile_api::Sha256;
+use lastmile_formats::tftp::{Packet, Receiver, ReceiverState, Wishes};
+use lastmile_sim::cable::{Cable, End, Faults, Tally};
+
 use crate::support::{
     background::Background,
     netns::Netns,
     service::Service,
     udhcpc::{address, ask, try_ask},
 };
-use lastmile_api::Sha256;
-use lastmile_formats::tftp::{Packet, Receiver, ReceiverState, Wishes};
-use lastmile_sim::cable::{Cable, End, Faults, Tally};
 
 const MAC: &str = "02:00:5e:00:53:aa";
 

@@ -2,8 +2,9 @@
 
 use std::process::Command;
 
-use crate::support::service::LASTMILE;
 use serde_json::Value;
+
+use crate::support::service::LASTMILE;
 
 #[test]
 fn the_demo_installs_six_machines_and_says_so() {

@@ -6,6 +6,9 @@ use std::{
     time::Duration,
 };
 
+use lastmile_sim::{Delivery, Receiver};
+use serde_json::{Value, json};
+
 use crate::support::{
     need,
     service::Service,
@@ -13,8 +16,6 @@ use crate::support::{
     site::{MAC, MACHINE, loopback},
     wait_for,
 };
-use lastmile_sim::{Delivery, Receiver};
-use serde_json::{Value, json};
 
 /// Base64 of what `openssl dgst` makes of a text: another reader of the signature.
 fn openssl(options: &[&str], text: &str) -> String {

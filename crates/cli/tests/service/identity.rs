@@ -2,6 +2,8 @@
 
 use std::{path::Path, time::Duration};
 
+use lastmile_sim::{ForeignServer, Relay};
+
 use crate::support::{
     background::Background,
     need,
@@ -11,7 +13,6 @@ use crate::support::{
     udhcpc::{address, ask},
     wait_for,
 };
-use lastmile_sim::{ForeignServer, Relay};
 
 const OTHER: &str = "02:00:5e:00:53:bb";
 const MENU: &str = "/grub/grub.cfg-01-00-00-5e-00-53-01";

@@ -2,13 +2,14 @@
 
 use std::{fs, io::Read, path::Path, process::Command, time::Duration};
 
+use serde_json::{Value, json};
+
 use crate::support::{
     need,
     service::Service,
     site::{MAC, loopback},
     wait_for,
 };
-use serde_json::{Value, json};
 
 /// Made-up content of a size, the same at every run.
 fn content(seed: u32, size: usize) -> Vec<u8> {

@@ -5,6 +5,9 @@ use std::{
     time::Duration,
 };
 
+use lastmile_sim::{Beat, Booted};
+use serde_json::{Value, json};
+
 use crate::support::{
     curl, need,
     service::Service,
@@ -12,8 +15,6 @@ use crate::support::{
     site::{MAC, MACHINE, loopback},
     wait_for,
 };
-use lastmile_sim::{Beat, Booted};
-use serde_json::{Value, json};
 
 const SECOND_MAC: &str = "00:00:5e:00:53:02";
 

@@ -9,13 +9,6 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::support::{
-    need,
-    netns::Netns,
-    service::{LASTMILE, Service},
-    site::{MAC, loopback, loopback_section},
-    wait_for,
-};
 use lastmile_formats::{
     architecture::Architecture,
     dhcp::{Kind, Message, Op},
@@ -24,6 +17,14 @@ use lastmile_formats::{
 };
 use lastmile_server::Config;
 use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
+
+use crate::support::{
+    need,
+    netns::Netns,
+    service::{LASTMILE, Service},
+    site::{MAC, loopback, loopback_section},
+    wait_for,
+};
 
 fn reached(first_port: u16) -> Reached {
     Reached {

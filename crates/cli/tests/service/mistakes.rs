@@ -2,13 +2,14 @@
 
 use std::{process::Command, time::Duration};
 
+use lastmile_core::model::image::Sha256;
+use serde_json::json;
+
 use crate::support::{
     curl,
     site::{MAC, MACHINE, loopback},
     wait_for,
 };
-use lastmile_core::model::image::Sha256;
-use serde_json::json;
 
 /// The token of the machine's install, as its loader reads it.
 fn token(http_port: u16) -> String {

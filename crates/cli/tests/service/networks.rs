@@ -2,6 +2,9 @@
 
 use std::{net::Ipv4Addr, path::Path, time::Duration};
 
+use lastmile_formats::dhcp::code;
+use lastmile_sim::{ForeignServer, Relay};
+
 use crate::support::{
     background::Background,
     need,
@@ -11,8 +14,6 @@ use crate::support::{
     udhcpc::{Running, address, ask, told, try_ask},
     wait_for,
 };
-use lastmile_formats::dhcp::code;
-use lastmile_sim::{ForeignServer, Relay};
 
 const MAC: &str = "02:00:5e:00:53:aa";
 const PXE: [&str; 4] = ["-V", "PXEClient:Arch:00007:UNDI:003000", "-x", "0x5d:0007"];

@@ -5,14 +5,15 @@ use std::{
     time::Duration,
 };
 
+use lastmile_formats::architecture::Architecture;
+use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
+use serde_json::Value;
+
 use crate::support::{
     service::{LASTMILE, Service},
     site::{MAC, MACHINE, loopback},
     wait_for,
 };
-use lastmile_formats::architecture::Architecture;
-use lastmile_sim::{Booted, Identity, Machine, Pace, Reached};
-use serde_json::Value;
 
 fn start(service: &Service<'_>, words: &[&str]) -> Child {
     Command::new(LASTMILE)

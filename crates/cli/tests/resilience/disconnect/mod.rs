@@ -12,16 +12,17 @@ use std::{
     time::Duration,
 };
 
-use crate::{
-    THIS_MACHINE,
-    support::{service::Service, site::loopback},
-};
 use calls::{Call, PACKAGE, PACKAGED, call, calls};
 use futures_util::StreamExt;
 use lastmile_api::Event;
 use lastmile_client::Client;
 use lastmile_core::model::image::Sha256;
 use serde_json::{Value, json};
+
+use crate::{
+    THIS_MACHINE,
+    support::{service::Service, site::loopback},
+};
 
 const DOCUMENT: &str = include_str!("../../../../api/openapi.json");
 

@@ -5,12 +5,13 @@ mod generated;
 
 use std::{collections::BTreeSet, time::Duration};
 
-use crate::support::demo::Demo;
 use futures_util::StreamExt;
 use jsonschema::Validator;
 use lastmile_api::{HandoverDraft, InstallsListQuery};
 use reqwest::{Client, Response, StatusCode};
 use serde_json::{Value, json};
+
+use crate::support::demo::Demo;
 
 const DOCUMENT: &str = include_str!("../../../../api/openapi.json");
 
