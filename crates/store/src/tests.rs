@@ -5,7 +5,7 @@ use lastmile_core::{
     base::Id,
     decide::{
         answers::Subject,
-        dhcp::LeaseBook,
+        dhcp::{LeaseBook, Wanting},
         image::RevisionDraft,
         install::{ArmRequest, Evidence},
         loader::LoaderDraft,
@@ -241,8 +241,9 @@ fn lease(site: &Site, number: u8) -> lastmile_core::model::lease::LeaseRecord {
     let mac = lastmile_formats::mac::Mac::new([2, 0, 0x5e, 0, 0x53, number]).unwrap();
     let client = lastmile_core::model::lease::ClientKey::Mac(mac);
     let mut book = LeaseBook::default();
-    let wish = std::net::Ipv4Addr::new(192, 0, 2, 49 + number);
-    let address = book.offer(subnet, &client, Some(wish), None, now()).unwrap().address;
+    let wish = Some(std::net::Ipv4Addr::new(192, 0, 2, 49 + number));
+    let wanting = Wanting { client: &client, registered: true, wish, reserved: None };
+    let address = book.offer(subnet, wanting, now()).unwrap().address;
     book.bind(subnet, &client, address, None, now()).unwrap()
 }
 

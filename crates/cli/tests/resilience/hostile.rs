@@ -198,9 +198,6 @@ fn fifty_machines_are_installed_whatever_hostile_hosts_hold() {
         "198.51.100.1",
         "--pool",
         "198.51.100.20-198.51.100.220",
-        // Or the made-up clients would be offered all of its addresses.
-        "--newcomers",
-        "unanswered",
     ]);
     service.add_loader();
     service.add_image();

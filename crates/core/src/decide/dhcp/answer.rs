@@ -7,7 +7,7 @@ use lastmile_formats::dhcp::{Kind, Message, Op, code};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{Arrival, Destination, LeaseBook, NoAddress};
+use super::{Arrival, Destination, LeaseBook, NoAddress, Wanting};
 use crate::model::{
     lease::{ClientKey, LeaseRecord},
     option::FurtherOption,
@@ -202,7 +202,8 @@ impl Responder<'_> {
         client: &ClientKey,
     ) -> Result<Answer, NoReply> {
         let wish = request.options.address(code::REQUESTED_ADDRESS);
-        let offer = self.book.offer(self.subnet, client, wish, self.reserved, self.now)?;
+        let wanting = Wanting { client, registered: self.known, wish, reserved: self.reserved };
+        let offer = self.book.offer(self.subnet, wanting, self.now)?;
         let answer = self.grant(request, arrival, Kind::Offer, offer.address, None);
         let tried = self.subnet.probe && offer.fresh && !arrives_from_this_host(request);
         Ok(match answer {

@@ -30,6 +30,19 @@ const QUARANTINE: SignedDuration = SignedDuration::from_hours(1);
 /// many as were left: whoever floods with questions cannot have every answer cost a sweep.
 const SWEEP_AT: usize = 1024;
 
+/// A client that wants an address.
+#[derive(Debug, Clone, Copy)]
+pub struct Wanting<'a> {
+    /// What it is known by.
+    pub client: &'a ClientKey,
+    /// Its machine is registered. Anybody can make up clients that are not, as many as a pool has addresses.
+    pub registered: bool,
+    /// The address it asks for (option 50).
+    pub wish: Option<Ipv4Addr>,
+    /// The address reserved for it.
+    pub reserved: Option<Ipv4Addr>,
+}
+
 /// An address chosen for a client.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Offer {
@@ -84,6 +97,8 @@ pub struct LeaseBook {
 struct PoolUse {
     /// Its addresses by when each is free.
     by_until: BTreeSet<(Timestamp, Ipv4Addr)>,
+    /// Those that are only offered, to newcomers.
+    offered_to_newcomers: BTreeSet<(Timestamp, Ipv4Addr)>,
     /// The subnet for whose pools `lendable` was counted.
     counted_for: Option<Subnet>,
     /// How many of its addresses may be lent.
@@ -147,21 +162,22 @@ impl LeaseBook {
     /// Chooses an address to offer and keeps it for [`OFFER_HOLD`].
     ///
     /// In order: the one `reserved` for it, and no other; the address the client has or had; the one it asks for, if
-    /// free; one never used; the one free for longest.
+    /// free; one never used; the one free for longest; for a registered machine, the one that was offered to a newcomer
+    /// first. An offer promises nothing (RFC 2131, section 3.1): the newcomer's request will be refused, and it asks
+    /// again.
     ///
     /// # Errors
     /// Why there is none.
     pub fn offer(
         &mut self,
         subnet: &Subnet,
-        client: &ClientKey,
-        wish: Option<Ipv4Addr>,
-        reserved: Option<Ipv4Addr>,
+        wanting: Wanting<'_>,
         now: Timestamp,
     ) -> Result<Offer, NoAddress> {
-        let address = match reserved {
+        let client = wanting.client;
+        let address = match wanting.reserved {
             Some(address) => self.check_reserved(address, client, now)?,
-            None => self.choose(subnet, client, wish, now)?,
+            None => self.choose(subnet, wanting, now)?,
         };
         let fresh = !self.by_address.get(&address).is_some_and(|record| {
             record.client == *client && record.state == LeaseState::Bound && record.until > now
@@ -177,6 +193,11 @@ impl LeaseBook {
                 until: now + OFFER_HOLD,
                 version: 0,
             });
+            if !wanting.registered
+                && let Some(usage) = self.pools.get_mut(&subnet.id)
+            {
+                usage.offered_to_newcomers.insert((now + OFFER_HOLD, address));
+            }
         }
         Ok(Offer { address, fresh })
     }
@@ -260,17 +281,23 @@ impl LeaseBook {
         if self.is_free_for(address, client, now) {
             return Ok(address);
         }
-        let held = self.by_address.get(&address).filter(|record| record.state != LeaseState::Quarantined);
-        Err(NoAddress::ReservedTaken { address, holder: held.map(|record| record.client.clone()) })
+        match self.by_address.get(&address) {
+            // Made before the address was reserved.
+            Some(record) if record.state == LeaseState::Offered => Ok(address),
+            Some(record) if record.state == LeaseState::Bound => {
+                Err(NoAddress::ReservedTaken { address, holder: Some(record.client.clone()) })
+            }
+            _ => Err(NoAddress::ReservedTaken { address, holder: None }),
+        }
     }
 
     fn choose(
         &mut self,
         subnet: &Subnet,
-        client: &ClientKey,
-        wish: Option<Ipv4Addr>,
+        wanting: Wanting<'_>,
         now: Timestamp,
     ) -> Result<Ipv4Addr, NoAddress> {
+        let Wanting { client, wish, registered, .. } = wanting;
         let usable = |address: &Ipv4Addr| subnet.lends(*address) && self.is_free_for(*address, client, now);
         let key = (subnet.id, client.clone());
         let (former, offered) = (self.by_client.get(&key).copied(), self.offered.get(&key).copied());
@@ -288,13 +315,15 @@ impl LeaseBook {
             }
         }
         // All were used before: the one that is free for longest, unless none is.
-        let mut by_until = self.pools.get(&subnet.id).into_iter().flat_map(|usage| &usage.by_until);
+        let usage = self.pools.get(&subnet.id);
         let free = |(until, address): &&(Timestamp, Ipv4Addr)| {
             *until <= now || !self.by_address.get(address).is_some_and(|record| record.is_held(now))
         };
-        by_until
-            .by_ref()
-            .take_while(free)
+        let free_for_longest = usage.into_iter().flat_map(|usage| &usage.by_until).take_while(free);
+        let may_give_way = usage.filter(|_| registered);
+        let offered_to_newcomers = may_give_way.into_iter().flat_map(|usage| &usage.offered_to_newcomers);
+        free_for_longest
+            .chain(offered_to_newcomers)
             .map(|(_, address)| *address)
             .find(|address| subnet.lends(*address))
             .ok_or_else(|| NoAddress::PoolsFull { subnet: subnet.name.clone(), size })
@@ -353,6 +382,7 @@ impl LeaseBook {
         self.offers -= usize::from(old.state == LeaseState::Offered);
         if let Some(usage) = self.pools.get_mut(&old.subnet) {
             usage.by_until.remove(&(old.until, address));
+            usage.offered_to_newcomers.remove(&(old.until, address));
             usage.lendable -= u64::from(usage.is_lendable(address));
         }
         Some(old)

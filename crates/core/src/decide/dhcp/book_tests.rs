@@ -21,7 +21,11 @@ fn offer(
     wish: Option<Ipv4Addr>,
     now: Timestamp,
 ) -> Result<Ipv4Addr, NoAddress> {
-    book.offer(subnet, client, wish, None, now).map(|offer| offer.address)
+    book.offer(subnet, Wanting { wish, ..newcomer(client) }, now).map(|offer| offer.address)
+}
+
+const fn newcomer(client: &ClientKey) -> Wanting<'_> {
+    Wanting { client, registered: false, wish: None, reserved: None }
 }
 
 fn bind(
@@ -176,20 +180,21 @@ fn a_reserved_address_is_for_one_client_and_the_only_one_it_gets() {
     let subnet = subnet("192.0.2.50-192.0.2.51");
     let reserved = Ipv4Addr::new(192, 0, 2, 20);
     let mut book = LeaseBook::default();
-    let first =
-        book.offer(&subnet, &client(1), Some(Ipv4Addr::new(192, 0, 2, 50)), Some(reserved), at(0)).unwrap();
+    let one = client(1);
+    let wanting = Wanting { reserved: Some(reserved), ..newcomer(&one) };
+    let elsewhere = Ipv4Addr::new(192, 0, 2, 50);
+    let first = book.offer(&subnet, Wanting { wish: Some(elsewhere), ..wanting }, at(0)).unwrap();
     assert_eq!(first, Offer { address: reserved, fresh: true });
     assert!(book.bind(&subnet, &client(1), reserved, Some(reserved), at(0)).is_some());
-    let again = book.offer(&subnet, &client(1), None, Some(reserved), at(1)).unwrap();
+    let again = book.offer(&subnet, wanting, at(1)).unwrap();
     assert_eq!(again, Offer { address: reserved, fresh: false }, "its own running lease needs no trying");
     assert_eq!(book.bind(&subnet, &client(2), reserved, None, at(1)), None, "it is in no pool");
-    let elsewhere = Ipv4Addr::new(192, 0, 2, 50);
     assert_eq!(
         book.bind(&subnet, &client(1), elsewhere, Some(reserved), at(1)),
         None,
         "it has one of its own"
     );
-    let taken = book.offer(&subnet, &client(3), None, Some(reserved), at(2)).unwrap_err();
+    let taken = book.offer(&subnet, Wanting { client: &client(3), ..wanting }, at(2)).unwrap_err();
     assert!(taken.to_string().contains("02:00:5e:00:53:01 holds it"), "{taken}");
 }
 
@@ -236,6 +241,46 @@ fn a_full_pool_gives_the_address_that_is_free_for_longest() {
     book.release(&client(2), second, at(9)).unwrap();
     assert_eq!(offer(&mut book, &subnet, &client(4), None, at(10)), Ok(third));
     assert_eq!(offer(&mut book, &subnet, &client(5), None, at(10)), Ok(second));
+}
+
+#[test]
+fn newcomers_that_only_ask_keep_no_address_from_registered_machines() {
+    let subnet = subnet("192.0.2.50-192.0.2.52");
+    let mut book = LeaseBook::default();
+    let bound = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    bind(&mut book, &subnet, &client(1), bound, at(0)).unwrap();
+    let first = offer(&mut book, &subnet, &client(2), None, at(1)).unwrap();
+    let second = offer(&mut book, &subnet, &client(3), None, at(2)).unwrap();
+    assert!(
+        offer(&mut book, &subnet, &client(4), None, at(3)).is_err(),
+        "newcomers do not take from each other"
+    );
+
+    let registered = |number: u8, book: &mut LeaseBook| {
+        book.offer(&subnet, Wanting { registered: true, ..newcomer(&client(number)) }, at(4))
+    };
+    assert_eq!(
+        registered(5, &mut book),
+        Ok(Offer { address: first, fresh: true }),
+        "the oldest offer gives way"
+    );
+    assert_eq!(registered(6, &mut book), Ok(Offer { address: second, fresh: true }));
+    assert!(registered(7, &mut book).is_err(), "leases and registered machines' offers do not give way");
+    assert!(offer(&mut book, &subnet, &client(2), None, at(5)).is_err());
+    assert_eq!(bind(&mut book, &subnet, &client(2), first, at(5)), None, "its request is refused");
+    assert!(bind(&mut book, &subnet, &client(5), first, at(5)).is_some());
+}
+
+#[test]
+fn an_address_that_is_reserved_after_it_was_offered_goes_to_whom_it_is_reserved_for() {
+    let subnet = subnet("192.0.2.50-192.0.2.50");
+    let mut book = LeaseBook::default();
+    let address = offer(&mut book, &subnet, &client(1), None, at(0)).unwrap();
+    let (owner, reserved) = (client(2), Some(address));
+    let offered = book.offer(&subnet, Wanting { reserved, ..newcomer(&owner) }, at(1));
+    assert_eq!(offered, Ok(Offer { address, fresh: true }));
+    assert_eq!(bind(&mut book, &subnet, &client(1), address, at(2)), None);
+    assert!(book.bind(&subnet, &owner, address, reserved, at(2)).is_some());
 }
 
 /// One thing that happens to a book.

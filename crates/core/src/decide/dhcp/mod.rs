@@ -10,6 +10,6 @@ mod proxy;
 mod route;
 
 pub use answer::{Answer, BootInfo, BootTarget, NoReply, Responder};
-pub use book::{LeaseBook, NoAddress, OFFER_HOLD, Offer};
+pub use book::{LeaseBook, NoAddress, OFFER_HOLD, Offer, Wanting};
 pub use proxy::{BOOT_SERVER_PORT, boot_server};
 pub use route::{Arrival, Destination, NoSubnet, select_subnet};

@@ -154,7 +154,8 @@ fn strangers_and_other_networks_are_left_alone_where_that_is_said() {
     // that comes back with one from there.
     let mut book = LeaseBook::default();
     let client = crate::model::lease::ClientKey::of(&moved).unwrap();
-    book.offer(&subnet, &client, None, None, Timestamp::UNIX_EPOCH).unwrap();
+    let wanting = Wanting { client: &client, registered: true, wish: None, reserved: None };
+    book.offer(&subnet, wanting, Timestamp::UNIX_EPOCH).unwrap();
     moved.options.set(code::REQUESTED_ADDRESS, [192, 0, 2, 77]);
     let left = answer_from(&subnet, &mut book, &moved, None, true);
     assert!(matches!(left, Err(NoReply::NotAuthoritative { .. })), "{left:?}");
