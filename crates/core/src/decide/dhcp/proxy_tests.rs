@@ -5,7 +5,10 @@ use jiff::Timestamp;
 use super::*;
 use crate::{
     base::Id,
-    decide::{dhcp::LeaseBook, subnet::SubnetDraft},
+    decide::{
+        dhcp::{LeaseBook, Wanting},
+        subnet::SubnetDraft,
+    },
     model::{
         option::FurtherOption,
         subnet::{Mode, Newcomers, Subnet},
