@@ -76,16 +76,17 @@ mod tests {
 
     #[test]
     fn places_that_differ_are_named() {
-        let yours = json!({ "name": "auklet", "labels": ["kiosk"], "facts": { "rack": "r1" }, "menu": null });
-        let saved = json!({ "name": "auklet", "labels": [], "facts": { "rack": "r2", "berth": "3" } });
+        let yours =
+            json!({ "name": "auklet", "labels": ["kiosk"], "details": { "rack": "r1" }, "menu": null });
+        let saved = json!({ "name": "auklet", "labels": [], "details": { "rack": "r2", "berth": "3" } });
         let found = differences(&yours, &saved);
         let lines: Vec<_> =
             found.iter().map(|d| (d.place.as_str(), d.yours.as_deref(), d.saved.as_deref())).collect();
         assert_eq!(
             lines,
             [
-                ("facts.berth", None, Some("\"3\"")),
-                ("facts.rack", Some("\"r1\""), Some("\"r2\"")),
+                ("details.berth", None, Some("\"3\"")),
+                ("details.rack", Some("\"r1\""), Some("\"r2\"")),
                 ("labels", Some("[\"kiosk\"]"), None),
             ]
         );

@@ -37,8 +37,8 @@ pub enum Event {
     },
     /// A delivery was made, tried, or is to be made.
     Delivery {
-        /// The handover's name.
-        handover: String,
+        /// The webhook's name.
+        webhook: String,
     },
     /// A subnet or one of its reservations was changed, added or removed.
     Subnet {

@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use jiff::Timestamp;
-use lastmile_core::{decide::machine::StandingDraft, model::install::Install};
+use lastmile_core::{decide::machine::DefaultBootDraft, model::install::Install};
 use serde::{Deserialize, Serialize};
 
 use crate::Stage;
@@ -13,6 +13,18 @@ use crate::Stage;
 #[into_params(parameter_in = Query)]
 pub struct ExportsHostsQuery {
     /// Only those with all of these labels, joined by commas.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+}
+
+/// Which machines are written as CSV.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ExportsMachinesQuery {
+    /// Their names or MAC addresses, joined by commas; all machines if neither this nor a label is given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machines: Option<String>,
+    /// Those with all of these labels, joined by commas.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
 }
@@ -60,9 +72,9 @@ pub struct InventoryMachine {
     /// Its labels.
     pub labels: Vec<String>,
     /// What is known of it.
-    pub facts: BTreeMap<String, String>,
+    pub details: BTreeMap<String, String>,
     /// What it does when no install is armed.
-    pub standing: StandingDraft,
+    pub default_boot: DefaultBootDraft,
     /// Where it is.
     pub stage: Stage,
     /// What was installed on it last.

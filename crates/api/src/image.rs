@@ -84,6 +84,8 @@ pub struct RevisionDetail {
     pub start: Start,
     /// Kernel parameters it always needs.
     pub parameters: Vec<String>,
+    /// Keys of the installer family's kernel parameters that it does without.
+    pub without_parameters: Vec<String>,
     /// SHA-256 over all files, once every one of them was read.
     pub manifest_hash: Option<String>,
     /// Where its ISO lies, if its files are served from inside one.
@@ -128,6 +130,7 @@ impl RevisionDetail {
             row: RevisionRow::new(revision, machines),
             start: revision.start.clone(),
             parameters: revision.parameters.clone(),
+            without_parameters: revision.without_parameters.clone(),
             manifest_hash: revision.manifest_hash().map(|hash| hash.to_string()),
             volume: revision.volume.as_deref().map(|volume| volume.place().clone()),
             recognised: revision.recognised.rows(),

@@ -7,33 +7,41 @@
 //! the console's types are generated from it.
 
 mod answers;
+mod bulk;
 mod check;
 mod edition;
+mod edits;
 mod event;
 mod export;
-mod handover;
 mod history;
 mod image;
 mod install;
 mod machine;
 mod menu;
+mod overview;
 mod problem;
 pub mod settings;
 mod status;
 mod things;
 mod trace;
+mod webhook;
 
 pub use answers::{
     AnswersCompareQuery, AnswersComparison, AnswersFile, AnswersPreview, AnswersPreviewRequest, AnswersView,
     AskedRequest, ComparedLine, LintFinding, LintReport, Side,
 };
+pub use bulk::{
+    AdoptRequest, Changed, ImportReport, ImportedRow, MachinesChange, MachinesImport, MachinesRemove,
+    RenameRequest, Renamed, RowKind,
+};
 pub use check::{CheckReport, Finding, Severity};
 pub use edition::{DraftDifference, differences, etag, parse_etag};
+pub use edits::{Edit, EditKind, FieldChange, apply, field_changes};
 pub use event::Event;
 pub use export::{
-    ExportsHostsQuery, ExportsInventoryQuery, ExportsZoneQuery, Held, Inventory, InventoryMachine,
+    ExportsHostsQuery, ExportsInventoryQuery, ExportsMachinesQuery, ExportsZoneQuery, Held, Inventory,
+    InventoryMachine,
 };
-pub use handover::{DeliveriesListQuery, DeliveryView, HandoverBody, HandoverView};
 pub use history::{HistoryHostsQuery, HistoryRatesQuery, HostHistory, RateReport, ReportFormat};
 pub use image::{
     CurrentRevision, ImageDetail, ImageRow, ImageTitle, Inspection, RevisionDetail, RevisionRow, Upload,
@@ -47,13 +55,12 @@ pub use lastmile_core::{
         image::RevisionDraft,
         install::{ArmPreview, ArmRequest, ArmSeveral, Progress},
         loader::LoaderDraft,
-        machine::{CountBy, LabelDraft, MachineDraft, NamedMachine, NamingDraft, StandingDraft},
+        machine::{CountBy, DefaultBootDraft, LabelDraft, MachineDraft, NamedMachine, NamingDraft},
         menu::{ActionDraft, EntryDraft, MenuDraft},
         subnet::{Holding, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
     },
     model::{
         answers::{PasswordInput, PasswordShown, Question, Settings},
-        handover::{HandoverDraft, HandoverEvent},
         image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
         lease::LeaseState,
@@ -62,6 +69,7 @@ pub use lastmile_core::{
         parameter::{Origin, Parameter},
         settings::SiteSettings,
         subnet::{HttpBoot, Identify, Mode, Newcomers},
+        webhook::{WebhookDraft, WebhookEvent},
     },
     report::{
         history::{Day, GroupBy, HostRecord, Rates, Tally},
@@ -74,6 +82,7 @@ pub use machine::{
     NamingView, PlanView, Stage,
 };
 pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, PreviewRequest, ScreenView};
+pub use overview::{Attention, AttentionKind, Overview, Today};
 pub use problem::{PROBLEM_JSON, Problem};
 pub use status::{Counters, Status};
 pub use things::{
@@ -81,9 +90,13 @@ pub use things::{
     SubnetsRemoveQuery,
 };
 pub use trace::{NewcomerView, OptionLine, Trace, TraceComparison, TraceLine, TracesCompareQuery};
+pub use webhook::{DeliveriesListQuery, DeliveryView, WebhookBody, WebhookView};
 
 /// The OpenAPI document of the admin API, as reviewed.
 pub const OPENAPI: &str = include_str!("../openapi.json");
+
+/// The header of a call that is only tried: everything is checked and answered as if it were done, and nothing is changed.
+pub const DRY_RUN: &str = "lastmile-dry-run";
 
 /// Path below which every call of the admin API stands.
 pub const BASE: &str = "/api/v1";

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use lastmile_core::{
-    decide::machine::{NamedMachine, StandingDraft},
+    decide::machine::{DefaultBootDraft, NamedMachine},
     model::install::{InstallState, StepKind},
     report::trace::Diagnosis,
 };
@@ -122,7 +122,7 @@ pub struct MachineRow {
     #[schema(value_type = Option<String>)]
     pub address: Option<std::net::Ipv4Addr>,
     /// What it does when no install is armed.
-    pub standing: StandingDraft,
+    pub default_boot: DefaultBootDraft,
     /// Its labels.
     pub labels: Vec<String>,
     /// When it was last seen on the wire, or its install last moved.
@@ -144,9 +144,11 @@ pub struct MachineDetail {
     /// DHCP options of its own.
     pub options: std::collections::BTreeMap<String, String>,
     /// What is known of it.
-    pub facts: std::collections::BTreeMap<String, String>,
+    pub details: std::collections::BTreeMap<String, String>,
     /// Kernel parameters of its own.
     pub parameters: Vec<String>,
+    /// Keys of kernel parameters of earlier levels that it does without.
+    pub without_parameters: Vec<String>,
     /// The menu it is shown, where it is its own.
     pub menu: Option<String>,
     /// The answers that its live image is given at each start.

@@ -101,8 +101,12 @@ pub struct LeftOutEntry {
 pub struct LabelView {
     /// Its name.
     pub name: String,
+    /// Of several labels of one machine, what the one of the highest rank says is used; of equal ranks, the last by name.
+    pub rank: i32,
     /// Kernel parameters of its machines.
     pub parameters: Vec<String>,
+    /// Keys of kernel parameters of earlier levels that its machines do without.
+    pub without_parameters: Vec<String>,
     /// The menu its machines are shown.
     pub menu: Option<String>,
     /// How many machines have it.
@@ -115,10 +119,13 @@ impl LabelView {
     /// From the record, which a label need not have.
     #[must_use]
     pub fn new(name: &str, label: Option<&Label>, machines: usize, edition: u64) -> Self {
+        let draft = label.map(lastmile_core::decide::machine::LabelDraft::from).unwrap_or_default();
         Self {
             name: name.into(),
-            parameters: label.map(|label| label.parameters.clone()).unwrap_or_default(),
-            menu: label.and_then(|label| label.menu.clone()),
+            rank: draft.rank,
+            parameters: draft.parameters,
+            without_parameters: draft.without_parameters,
+            menu: draft.menu,
             machines,
             etag: crate::etag(edition),
         }

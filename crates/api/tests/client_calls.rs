@@ -113,14 +113,14 @@ impl Call<'_> {
             method(name, &format!("Edited<{}>", type_of(json, types)), &request, "read_edited")
         } else if !json.is_null() {
             method(name, &type_of(json, types), &request, "read")
-        } else if !content["text/plain"].is_null() {
+        } else if !content["text/plain"].is_null() || is_csv_alone(content) {
             method(name, "String", &request, "text")
         } else if content.is_null() {
             method(name, "()", &request, "done")
         } else {
             method(name, "Vec<u8>", &request, "bytes")
         };
-        if !content["text/csv"].is_null() {
+        if !content["text/csv"].is_null() && !is_csv_alone(content) {
             let request = format!("{request}.query(&[(\"format\", \"csv\")])");
             written.push_str(&method(&format!("{name}_csv"), "String", &request, "text"));
         }
@@ -179,4 +179,9 @@ fn formatted(text: &str) -> String {
     let output = rustfmt.wait_with_output().unwrap();
     assert!(output.status.success());
     String::from_utf8(output.stdout).unwrap()
+}
+
+/// Whether comma-separated values are the only form of an answer.
+fn is_csv_alone(content: &Value) -> bool {
+    !content["text/csv"].is_null() && content["application/json"].is_null()
 }

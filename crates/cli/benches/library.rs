@@ -24,7 +24,7 @@ use lastmile_client::Client;
 use lastmile_core::{
     decide::{
         boot::{Viewer, plan, render, screen_for},
-        machine::{MachineDraft, StandingDraft},
+        machine::{DefaultBootDraft, MachineDraft},
         menu::MenuDraft,
     },
     model::{
@@ -292,7 +292,7 @@ action = "local-disk"
 [[entries]]
 key = "again"
 title = "Start from the local disk, again"
-when = "'kiosk' in labels"
+shown_if = "'kiosk' in labels"
 action = "local-disk"
 [[entries]]
 key = "tools"
@@ -320,7 +320,7 @@ fn menus() {
         site = site.with_settings(SiteSettings { menu: Some("site".into()), ..SiteSettings::default() });
         for number in 0..machines {
             let mut draft = MachineDraft::new(format!("locker-{number:05}"), vec![mac(number).to_string()]);
-            draft.standing = StandingDraft::Menu;
+            draft.default_boot = DefaultBootDraft::Menu;
             draft.labels = vec!["kiosk".into()];
             site = site.with_machine(draft.check(&site, None, jiff::Timestamp::UNIX_EPOCH).unwrap());
         }

@@ -1,21 +1,24 @@
 //! `lastmile`: the service, the demo, and the client's commands.
 
 mod commands;
+mod complete;
+mod confirm;
 mod demo;
 mod output;
 mod serve;
 
 use std::process::ExitCode;
 
-use clap::{CommandFactory, Parser, Subcommand};
+use clap::{ArgMatches, CommandFactory, FromArgMatches, Parser, Subcommand};
+use clap_complete::CompleteEnv;
 use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
     commands::{
-        answers, check, export, handover, history, image, install, label, loader, machine, menu, settings,
-        status, subnet, trace, wait,
+        answers, check, export, history, image, install, label, loader, machine, menu, overview, settings,
+        status, subnet, webhook,
     },
-    output::{Failure, Output},
+    output::{Failure, Format, Output},
 };
 
 /// Takes bare machines to working, recorded hosts.
@@ -25,8 +28,11 @@ struct Arguments {
     /// The service to talk to.
     #[arg(long, global = true, env = "LASTMILE_SERVER", default_value = DEFAULT_SERVER, value_name = "URL")]
     server: String,
-    /// Write JSON for programs instead of tables for people.
-    #[arg(long, global = true)]
+    /// The form of what is written.
+    #[arg(long, global = true, value_enum, default_value_t)]
+    output: Format,
+    /// Short for --output json.
+    #[arg(long, global = true, conflicts_with = "output")]
     json: bool,
     #[command(subcommand)]
     command: Command,
@@ -36,64 +42,60 @@ struct Arguments {
 enum Command {
     /// Run the service.
     Serve(serve::ServeArguments),
-    /// Show it all on this computer: an invented ferry line, simulated machines, no rights, no network.
+    /// Run a demonstration on this computer: an invented ferry line with simulated machines. Needs no rights and no network.
     Demo(demo::DemoArguments),
-    /// How the service stands.
+    /// Show what needs attention, what is in progress, and what happened today.
+    Overview,
+    /// Show the state of the service.
     Status,
-    /// Networks that machines boot on.
+    /// Subnets: networks that machines boot on.
     #[command(subcommand)]
     Subnet(subnet::Command),
-    /// Network boot programs, one for each kind of firmware.
+    /// Loaders: network boot programs, one for each kind of firmware.
     #[command(subcommand)]
     Loader(loader::Command),
-    /// What is booted.
+    /// Images: what machines boot.
     #[command(subcommand)]
     Image(image::Command),
-    /// What the person at a machine sees.
+    /// Menus: what people see at the machine.
     #[command(subcommand)]
     Menu(menu::Command),
-    /// What machines of a group have in common.
+    /// Labels: what groups machines.
     #[command(subcommand)]
     Label(label::Command),
-    /// What holds for the whole site.
+    /// Settings of the whole site.
     #[command(subcommand)]
     Settings(settings::Command),
-    /// Install settings, from which each machine's answer file is made.
+    /// Answers: install settings, from which each machine's answer file is made.
     #[command(subcommand)]
     Answers(answers::Command),
-    /// Machines, and what they hold.
+    /// Machines.
     #[command(subcommand)]
     Machine(machine::Command),
-    /// Put an image on a machine, and the record of it.
+    /// Installs: put an image on a machine, and the record of it.
     #[command(subcommand)]
     Install(install::Command),
-    /// Wait until installs have ended: exits with 0 if all of them are installed, else with 1.
-    Wait(wait::Arguments),
-    /// Reports over the record: which host has what, and how installs went.
+    /// Reports over the record: which host has which image, success rates and durations.
     #[command(subcommand)]
     History(history::Command),
-    /// Tell others when installs end, by signed webhooks.
+    /// Webhooks: signed messages that are sent when installs end.
     #[command(subcommand)]
-    Handover(handover::Command),
-    /// What other programs read of the machines: hosts file, zone files, inventory.
+    Webhook(webhook::Command),
+    /// Write machines for other programs: hosts file, zone files, inventory, CSV.
     #[command(subcommand)]
     Export(export::Command),
-    /// What a machine gets if it boots now, and why.
-    Plan {
-        /// The machine's name.
-        machine: String,
-        /// Show the text that its loader reads, too.
-        #[arg(long)]
-        menu: bool,
-    },
-    /// What a machine did on the wire, and what it means.
-    Trace(trace::Arguments),
-    /// Look for what stands in the way of a boot, and boot a machine of the service's own.
+    /// Check what would keep machines from booting, and boot a simulated machine.
     Check(check::Arguments),
-    /// Write the completion script for a shell.
+    /// Short for `machine plan`: what machines get if they boot now, and why.
+    Plan(machine::Plan),
+    /// Short for `machine trace`: what a machine did on the wire, and what it means.
+    Trace(machine::trace::Arguments),
+    /// Short for `install wait`: wait until installs have ended.
+    Wait(install::wait::Arguments),
+    /// Write the completion script for a shell. It completes the names of machines, images and answers, too.
     Completion {
-        /// The shell.
-        shell: clap_complete::Shell,
+        /// The shell: bash, elvish, fish, powershell or zsh.
+        shell: String,
     },
     /// Write the manual pages into a folder.
     #[command(hide = true)]
@@ -110,34 +112,74 @@ enum Command {
     },
 }
 
+/// Commands that list something, and so have a form as comma-separated values.
+const LISTS: [&str; 11] = [
+    "list",
+    "leases",
+    "reservations",
+    "newcomers",
+    "versions",
+    "deliveries",
+    "hosts",
+    "rates",
+    "inventory",
+    "import",
+    "machines",
+];
+
 /// Longest wait at the end for threads that are still at something.
 const GRACE: std::time::Duration = std::time::Duration::from_secs(2);
 
 fn main() -> ExitCode {
-    let arguments = Arguments::parse();
+    // Called by a shell that completes a line: writes what it asks for, and ends.
+    CompleteEnv::with_factory(Arguments::command).complete();
+    let matches = Arguments::command().get_matches();
+    let arguments = match Arguments::from_arg_matches(&matches) {
+        Ok(arguments) => arguments,
+        Err(error) => error.exit(),
+    };
+    if let Err(failure) = has_form(arguments.output, &matches) {
+        return ended(&failure);
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
-        Err(error) => {
-            Failure::Io(error).print();
-            return ExitCode::FAILURE;
-        }
+        Err(error) => return ended(&Failure::Io(error)),
     };
-    let code = runtime.block_on(run(arguments)).unwrap_or_else(|failure| {
-        failure.print();
-        ExitCode::FAILURE
-    });
+    let code = runtime.block_on(run(arguments)).unwrap_or_else(|failure| ended(&failure));
     // A thread that hangs must not keep a service from being started anew.
     runtime.shutdown_timeout(GRACE);
     code
 }
 
+/// Says why a command failed, and which exit code that is.
+fn ended(failure: &Failure) -> ExitCode {
+    failure.print();
+    ExitCode::from(failure.status() as u8)
+}
+
+/// That the command has the form that is wanted, before it does anything.
+fn has_form(format: Format, matches: &ArgMatches) -> Result<(), Failure> {
+    if format != Format::Csv {
+        return Ok(());
+    }
+    let (mut name, mut inner) = ("lastmile", matches);
+    while let Some((next, matches)) = inner.subcommand() {
+        (name, inner) = (next, matches);
+    }
+    if LISTS.contains(&name) {
+        return Ok(());
+    }
+    Err(Failure::usage("--output csv", format!("`{name}` does not list anything"), "Use table or json."))
+}
+
 async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
-    let out = Output::new(arguments.json);
+    let out = Output::new(if arguments.json { Format::Json } else { arguments.output });
     let user = std::env::var("USER").unwrap_or_else(|_| "unnamed".into());
     let client = Client::new(&arguments.server, &user)?;
     match arguments.command {
         Command::Serve(serve) => serve::run(&serve).await?,
         Command::Demo(demo) => return demo::run(&demo, &out).await,
+        Command::Overview => overview::run(&client, &out).await?,
         Command::Status => status::run(&client, &out).await?,
         Command::Subnet(command) => subnet::run(command, &client, &out).await?,
         Command::Loader(command) => loader::run(command, &client, &out).await?,
@@ -148,19 +190,32 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Answers(command) => return answers::run(command, &client, &out).await,
         Command::Machine(command) => return machine::run(command, &client, &out).await,
         Command::Install(command) => return install::run(command, &client, &out).await,
-        Command::Wait(arguments) => return wait::run(&arguments, &client, &out).await,
         Command::History(command) => history::run(command, &client, &out).await?,
-        Command::Handover(command) => return handover::run(command, &client, &out).await,
+        Command::Webhook(command) => return webhook::run(command, &client, &out).await,
         Command::Export(command) => export::run(command, &client, &out).await?,
-        Command::Plan { machine, menu } => machine::plan(&machine, menu, &client, &out).await?,
-        Command::Trace(arguments) => trace::run(&arguments, &client, &out).await?,
+        Command::Plan(arguments) => machine::plan(&arguments, &client, &out).await?,
+        Command::Trace(arguments) => machine::trace::run(&arguments, &client, &out).await?,
+        Command::Wait(arguments) => return install::wait::run(&arguments, &client, &out).await,
         Command::Check(arguments) => return check::run(&arguments, &client, &out).await,
         Command::Completion { shell } => {
-            clap_complete::generate(shell, &mut Arguments::command(), "lastmile", &mut std::io::stdout());
+            completion(&shell)?;
         }
         Command::ManualPages { folder } => clap_mangen::generate_to(Arguments::command(), folder)?,
         Command::Reference { api: false } => commands::reference::print(&mut Arguments::command(), &out),
         Command::Reference { api: true } => commands::api_reference::print(&out)?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Writes the script that has a shell ask this program what can come next.
+fn completion(shell: &str) -> Result<(), Failure> {
+    let shells = clap_complete::env::Shells::builtins();
+    let completer = shells.completer(shell).ok_or_else(|| {
+        let known = shells.names().collect::<Vec<_>>().join(", ");
+        Failure::usage("SHELL", format!("'{shell}' is not one of {known}"), "Name your shell, as in bash.")
+    })?;
+    let mut script = Vec::new();
+    completer.write_registration("COMPLETE", "lastmile", "lastmile", "lastmile", &mut script)?;
+    std::io::Write::write_all(&mut std::io::stdout(), &script)?;
+    Ok(())
 }

@@ -24,7 +24,7 @@ pub(crate) struct ServeArguments {
 
 pub(crate) async fn run(arguments: &ServeArguments) -> Result<(), Failure> {
     if arguments.example_config {
-        crate::output::Output::new(false).line(Config::EXAMPLE.trim_end());
+        crate::output::Output::new(crate::output::Format::Table).line(Config::EXAMPLE.trim_end());
         return Ok(());
     }
     let config = Config::read(&arguments.config)?;

@@ -3,17 +3,18 @@
 
 use futures_util::Stream;
 use lastmile_api::{
-    Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView,
-    ArmPreview, ArmRequest, ArmSeveral, AskedRequest, CheckReport, ContentView, CurrentRevision,
-    DeliveriesListQuery, DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery, ExportsZoneQuery,
-    FoundLoader, HandoverDraft, HandoverView, HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail,
-    ImageRow, ImageTitle, Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow,
-    InstallsListQuery, Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages,
-    LoaderView, MachineDetail, MachineDraft, MachineList, MachineRow, MachinesListQuery, MenuDraft,
-    MenuPreview, MenuView, NamingDraft, NamingView, NewcomerView, PasswordInput, Picture, PreviewRequest,
-    Proposal, RateReport, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
+    AdoptRequest, Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest,
+    AnswersView, ArmPreview, ArmRequest, ArmSeveral, AskedRequest, Changed, CheckReport, ContentView,
+    CurrentRevision, DeliveriesListQuery, DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery,
+    ExportsMachinesQuery, ExportsZoneQuery, FoundLoader, HistoryHostsQuery, HistoryRatesQuery, HostHistory,
+    ImageDetail, ImageRow, ImageTitle, ImportReport, Inspection, InstallDetail, InstallList, InstallNumbers,
+    InstallRow, InstallsListQuery, Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft,
+    LoaderPackages, LoaderView, MachineDetail, MachineDraft, MachineList, MachineRow, MachinesChange,
+    MachinesImport, MachinesListQuery, MachinesRemove, MenuDraft, MenuPreview, MenuView, NamingDraft,
+    NamingView, NewcomerView, Overview, PasswordInput, Picture, PreviewRequest, Proposal, RateReport,
+    RenameRequest, Renamed, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
     SiteSettings, Status, SubnetDraft, SubnetView, SubnetsRemoveQuery, Trace, TraceComparison, TraceLine,
-    TracesCompareQuery, Upload, UploadRequest, Work,
+    TracesCompareQuery, Upload, UploadRequest, WebhookDraft, WebhookView, Work,
 };
 use reqwest::Method;
 
@@ -32,7 +33,7 @@ impl Client {
         self.read(self.request(Method::GET, "/answers")).await
     }
 
-    /// Takes answers, or another layer, out of use. The versions that installs name stay on record.
+    /// Retires answers, or another layer. The versions that installs name stay on record.
     pub async fn answers_remove(&self, name: &str) -> Result<(), ClientError> {
         self.done(self.request(Method::DELETE, &format!("/answers/{name}", name = part(name)))).await
     }
@@ -63,6 +64,12 @@ impl Client {
         .await
     }
 
+    /// Adds answers like others, with their passwords, which are never read back.
+    pub async fn answers_copy(&self, name: &str, body: &RenameRequest) -> Result<AnswersView, ClientError> {
+        self.read(self.request(Method::POST, &format!("/answers/{name}/copy", name = part(name))).json(body))
+            .await
+    }
+
     /// The answer files as one machine would get them, saved or not. The token in them is made when an install is armed.
     pub async fn answers_preview(
         &self,
@@ -71,6 +78,14 @@ impl Client {
     ) -> Result<AnswersPreview, ClientError> {
         self.read(
             self.request(Method::POST, &format!("/answers/{name}/preview", name = part(name))).json(body),
+        )
+        .await
+    }
+
+    /// Gives answers another name, with all their versions. Machines and menus that use them follow.
+    pub async fn answers_rename(&self, name: &str, body: &RenameRequest) -> Result<Renamed, ClientError> {
+        self.read(
+            self.request(Method::POST, &format!("/answers/{name}/rename", name = part(name))).json(body),
         )
         .await
     }
@@ -100,11 +115,11 @@ impl Client {
     }
 
     /// Gives a delivery up: it is not tried again.
-    pub async fn deliveries_give_up(&self, number: i32) -> Result<DeliveryView, ClientError> {
-        self.read(self.request(Method::POST, &format!("/deliveries/{number}/give-up"))).await
+    pub async fn deliveries_abandon(&self, number: i32) -> Result<DeliveryView, ClientError> {
+        self.read(self.request(Method::POST, &format!("/deliveries/{number}/abandon"))).await
     }
 
-    /// Has a delivery made at once: one that waits, or, once more, one that was made or given up.
+    /// Has a delivery made at once: one that waits, or, once more, one that was made or abandoned.
     pub async fn deliveries_send(&self, number: i32) -> Result<DeliveryView, ClientError> {
         self.read(self.request(Method::POST, &format!("/deliveries/{number}/send"))).await
     }
@@ -124,40 +139,14 @@ impl Client {
         self.read(self.request(Method::GET, "/exports/inventory").query(query)).await
     }
 
+    /// All machines as CSV, with the columns that an import reads.
+    pub async fn exports_machines(&self, query: &ExportsMachinesQuery) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, "/exports/machines").query(query)).await
+    }
+
     /// A zone file (RFC 1035) of a domain, or of a network.
     pub async fn exports_zone(&self, query: &ExportsZoneQuery) -> Result<String, ClientError> {
         self.text(self.request(Method::GET, "/exports/zone").query(query)).await
-    }
-
-    /// Where ends of installs are told, ordered by name.
-    pub async fn handovers_list(&self) -> Result<Vec<HandoverView>, ClientError> {
-        self.read(self.request(Method::GET, "/handovers")).await
-    }
-
-    /// Removes a handover. What was to be told by it is given up.
-    pub async fn handovers_remove(&self, name: &str) -> Result<(), ClientError> {
-        self.done(self.request(Method::DELETE, &format!("/handovers/{name}", name = part(name)))).await
-    }
-
-    /// One handover. Its key is never read back.
-    pub async fn handovers_read(&self, name: &str) -> Result<Edited<HandoverView>, ClientError> {
-        self.read_edited(self.request(Method::GET, &format!("/handovers/{name}", name = part(name)))).await
-    }
-
-    /// Adds a handover, or changes the one of its name. A key that is made here is in the answer to this request, and never
-    /// shown again.
-    pub async fn handovers_save(
-        &self,
-        name: &str,
-        body: &HandoverDraft,
-    ) -> Result<HandoverView, ClientError> {
-        self.read(self.request(Method::PUT, &format!("/handovers/{name}", name = part(name))).json(body))
-            .await
-    }
-
-    /// Sends a delivery that tells of nothing, to try whether deliveries arrive.
-    pub async fn handovers_try(&self, name: &str) -> Result<(), ClientError> {
-        self.done(self.request(Method::POST, &format!("/handovers/{name}/trial", name = part(name)))).await
     }
 
     /// Which host has which image revision, since when, and from whom; machines that left among them.
@@ -213,6 +202,12 @@ impl Client {
         body: &CurrentRevision,
     ) -> Result<ImageDetail, ClientError> {
         self.read(self.request(Method::PUT, &format!("/images/{name}/current", name = part(name))).json(body))
+            .await
+    }
+
+    /// Gives an image another name, with all its revisions. Menus and answers that name it follow.
+    pub async fn images_rename(&self, name: &str, body: &RenameRequest) -> Result<Renamed, ClientError> {
+        self.read(self.request(Method::POST, &format!("/images/{name}/rename", name = part(name))).json(body))
             .await
     }
 
@@ -357,6 +352,13 @@ impl Client {
         self.read(self.request(Method::PUT, &format!("/labels/{name}", name = part(name))).json(body)).await
     }
 
+    /// Gives a label another name: on all machines that have it, with its parameters, its menu and its settings. Conditions that
+    /// name it are told, and stay.
+    pub async fn labels_rename(&self, name: &str, body: &RenameRequest) -> Result<Renamed, ClientError> {
+        self.read(self.request(Method::POST, &format!("/labels/{name}/rename", name = part(name))).json(body))
+            .await
+    }
+
     /// All loaders.
     pub async fn loaders_list(&self) -> Result<Vec<LoaderView>, ClientError> {
         self.read(self.request(Method::GET, "/loaders")).await
@@ -387,6 +389,11 @@ impl Client {
         self.read_edited(self.request(Method::GET, &format!("/loaders/{name}", name = part(name)))).await
     }
 
+    /// Changes a loader: the whole of it is replaced. Files that it has need not be uploaded again.
+    pub async fn loaders_replace(&self, name: &str, body: &LoaderDraft) -> Result<LoaderView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/loaders/{name}", name = part(name))).json(body)).await
+    }
+
     /// Machines, filtered, ordered, and a page at a time.
     pub async fn machines_list(&self, query: &MachinesListQuery) -> Result<MachineList, ClientError> {
         self.read(self.request(Method::GET, "/machines").query(query)).await
@@ -395,6 +402,29 @@ impl Client {
     /// Registers a machine.
     pub async fn machines_create(&self, body: &MachineDraft) -> Result<MachineRow, ClientError> {
         self.read(self.request(Method::POST, "/machines").json(body)).await
+    }
+
+    /// Registers newcomers: all of them, or, if anything stands in the way of one, none.
+    pub async fn machines_adopt(&self, body: &AdoptRequest) -> Result<Vec<MachineRow>, ClientError> {
+        self.read(self.request(Method::POST, "/machines/adopt").json(body)).await
+    }
+
+    /// Changes values of several machines: of all of them, or of none.
+    pub async fn machines_change(&self, body: &MachinesChange) -> Result<Vec<Changed>, ClientError> {
+        self.read(self.request(Method::POST, "/machines/change").json(body)).await
+    }
+
+    /// Registers and changes machines by CSV: all rows, or, if anything is wrong with one, none.
+    pub async fn machines_import(&self, body: &MachinesImport) -> Result<ImportReport, ClientError> {
+        self.read(self.request(Method::POST, "/machines/import").json(body)).await
+    }
+
+    /// Removes several machines: all of them, or none. Their installs stay on record.
+    pub async fn machines_remove_several(
+        &self,
+        body: &MachinesRemove,
+    ) -> Result<MachinesRemove, ClientError> {
+        self.read(self.request(Method::POST, "/machines/remove").json(body)).await
     }
 
     /// Removes a machine. Its installs stay on record.
@@ -432,9 +462,21 @@ impl Client {
         self.read(self.request(Method::PUT, &format!("/menus/{name}", name = part(name))).json(body)).await
     }
 
+    /// Adds a menu like another, with its phrases, which are never read back.
+    pub async fn menus_copy(&self, name: &str, body: &RenameRequest) -> Result<MenuView, ClientError> {
+        self.read(self.request(Method::POST, &format!("/menus/{name}/copy", name = part(name))).json(body))
+            .await
+    }
+
     /// What a machine would see of a menu, saved or not: the screens, and the text that its loader gets.
     pub async fn menus_preview(&self, name: &str, body: &PreviewRequest) -> Result<MenuPreview, ClientError> {
         self.read(self.request(Method::POST, &format!("/menus/{name}/preview", name = part(name))).json(body))
+            .await
+    }
+
+    /// Gives a menu another name. Everything that shows it shows it by that name.
+    pub async fn menus_rename(&self, name: &str, body: &RenameRequest) -> Result<Renamed, ClientError> {
+        self.read(self.request(Method::POST, &format!("/menus/{name}/rename", name = part(name))).json(body))
             .await
     }
 
@@ -453,6 +495,11 @@ impl Client {
     /// Newcomers that left a trace, the one seen last first.
     pub async fn traces_newcomers(&self) -> Result<Vec<NewcomerView>, ClientError> {
         self.read(self.request(Method::GET, "/newcomers")).await
+    }
+
+    /// What needs attention, what is in progress, what happened today, and the state of the service.
+    pub async fn overview_read(&self) -> Result<Overview, ClientError> {
+        self.read(self.request(Method::GET, "/overview")).await
     }
 
     /// Loaders in package files that were uploaded before: for a host that has not installed them, or is of another architecture.
@@ -485,7 +532,7 @@ impl Client {
         self.read(self.request(Method::PUT, "/settings").json(body)).await
     }
 
-    /// How the service stands.
+    /// The state of the service.
     pub async fn status_read(&self) -> Result<Status, ClientError> {
         self.read(self.request(Method::GET, "/status")).await
     }
@@ -614,6 +661,40 @@ impl Client {
     /// How far an upload is.
     pub async fn uploads_read(&self, id: &str) -> Result<Upload, ClientError> {
         self.read(self.request(Method::GET, &format!("/uploads/{id}", id = part(id)))).await
+    }
+
+    /// Where ends of installs are told, ordered by name.
+    pub async fn webhooks_list(&self) -> Result<Vec<WebhookView>, ClientError> {
+        self.read(self.request(Method::GET, "/webhooks")).await
+    }
+
+    /// Removes a webhook. What was to be told by it is abandoned.
+    pub async fn webhooks_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/webhooks/{name}", name = part(name)))).await
+    }
+
+    /// One webhook. Its key is never read back.
+    pub async fn webhooks_read(&self, name: &str) -> Result<Edited<WebhookView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/webhooks/{name}", name = part(name)))).await
+    }
+
+    /// Adds a webhook, or changes the one of its name. A key that is made here is in the answer to this request, and never
+    /// shown again.
+    pub async fn webhooks_save(&self, name: &str, body: &WebhookDraft) -> Result<WebhookView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/webhooks/{name}", name = part(name))).json(body)).await
+    }
+
+    /// Gives a webhook another name, which receivers know its key by. Its deliveries follow.
+    pub async fn webhooks_rename(&self, name: &str, body: &RenameRequest) -> Result<Renamed, ClientError> {
+        self.read(
+            self.request(Method::POST, &format!("/webhooks/{name}/rename", name = part(name))).json(body),
+        )
+        .await
+    }
+
+    /// Sends a delivery that tells of nothing, to try whether deliveries arrive.
+    pub async fn webhooks_try(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::POST, &format!("/webhooks/{name}/trial", name = part(name)))).await
     }
 
     /// What the service does that takes longer than a moment, and what of that ended lately.

@@ -11,7 +11,7 @@ use eventsource_stream::Eventsource;
 use futures_util::{Stream, StreamExt};
 use reqwest::{
     Method, RequestBuilder, Response,
-    header::{ETAG, IF_MATCH},
+    header::{ETAG, IF_MATCH, IF_NONE_MATCH},
 };
 use serde::de::DeserializeOwned;
 pub use upload::{UploadProgress, digest_file};
@@ -27,6 +27,10 @@ pub struct Client {
     user: String,
     /// The saved form that changes are based on.
     base: Option<String>,
+    /// Whether changes are only tried.
+    is_trying: bool,
+    /// Whether what is saved must not be there yet.
+    is_new: bool,
 }
 
 impl Client {
@@ -44,7 +48,7 @@ impl Client {
         // A proxy of the environment never leads to a service on this host.
         let http =
             reqwest::Client::builder().no_proxy().build().map_err(|error| address(error.to_string()))?;
-        Ok(Self { http, server, user: user.to_owned(), base: None })
+        Ok(Self { http, server, user: user.to_owned(), base: None, is_trying: false, is_new: false })
     }
 
     /// The service's address as it was given.
@@ -55,7 +59,13 @@ impl Client {
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
         let url = format!("{}{}{path}", self.server, lastmile_api::BASE);
-        let request = self.http.request(method, url).header("lastmile-user", &self.user);
+        let mut request = self.http.request(method, url).header("lastmile-user", &self.user);
+        if self.is_trying {
+            request = request.header(lastmile_api::DRY_RUN, "true");
+        }
+        if self.is_new {
+            request = request.header(IF_NONE_MATCH, "*");
+        }
         match &self.base {
             Some(etag) => request.header(IF_MATCH, etag),
             None => request,
@@ -80,6 +90,19 @@ impl Client {
     #[must_use]
     pub fn based_on(&self, etag: Option<&str>) -> Self {
         Self { base: etag.map(str::to_owned), ..self.clone() }
+    }
+
+    /// The same client for something that is to be added: the service refuses it if there is one of that name.
+    #[must_use]
+    pub fn new_only(&self) -> Self {
+        Self { is_new: true, ..self.clone() }
+    }
+
+    /// The same client for changes that are only tried: everything is checked and answered as if it were done, and nothing
+    /// is changed.
+    #[must_use]
+    pub fn trying(&self, is_trying: bool) -> Self {
+        Self { is_trying, ..self.clone() }
     }
 
     /// Reads one thing together with which saved form of it this is.

@@ -13,7 +13,7 @@ use lastmile_core::{
     decide::{
         boot::{LineAction, Screen, Viewer, menu_shown, plan, render, screen_for},
         image::RevisionDraft,
-        machine::{LabelDraft, MachineDraft, StandingDraft},
+        machine::{DefaultBootDraft, LabelDraft, MachineDraft},
         menu::{ActionDraft, EntryDraft, MenuDraft},
         subnet::SubnetDraft,
     },
@@ -50,10 +50,11 @@ fn entry(key: &str, title: &str, action: ActionDraft) -> EntryDraft {
     EntryDraft {
         key: key.into(),
         title: title.into(),
-        when: None,
+        shown_if: None,
         guard: None,
         keep_guard: false,
         parameters: vec![],
+        without_parameters: vec![],
         action,
     }
 }
@@ -66,9 +67,9 @@ fn site() -> Site {
     let site =
         Site::default().with_image(image("lantern", Cpu::X64)).with_image(image("lantern-arm", Cpu::Arm64));
     let mut machine = MachineDraft::new("auklet-chart", vec![MAC.into()]);
-    machine.standing = StandingDraft::Menu;
+    machine.default_boot = DefaultBootDraft::Menu;
     machine.labels = vec!["kiosk".into(), "chart".into()];
-    machine.facts = [("product".to_owned(), "Quay 7".to_owned())].into();
+    machine.details = [("product".to_owned(), "Quay 7".to_owned())].into();
     let machine = machine.check(&site, None, Timestamp::UNIX_EPOCH).unwrap();
     site.with_machine(machine)
 }
@@ -107,13 +108,13 @@ fn draft() -> MenuDraft {
         entries: vec![
             entry("disk", "Local disk", ActionDraft::LocalDisk),
             EntryDraft {
-                when: Some("architecture == 'bios'".into()),
+                shown_if: Some("architecture == 'bios'".into()),
                 ..entry("old", "Old firmware only", ActionDraft::Restart)
             },
             EntryDraft {
-                when: Some("'chart' in labels and facts.product == 'Quay 7'".into()),
-                parameters: vec!["role={{ facts.product|lower|replace(' ', '-') }}".into()],
-                ..entry("live", "Lantern on {{ facts.product }}", starts("lantern"))
+                shown_if: Some("'chart' in labels and details.product == 'Quay 7'".into()),
+                parameters: vec!["role={{ details.product|lower|replace(' ', '-') }}".into()],
+                ..entry("live", "Lantern on {{ details.product }}", starts("lantern"))
             },
             entry("arm", "Lantern for ARM", starts("lantern-arm")),
             entry("tools", "Tools", ActionDraft::Entries(tools)),
@@ -206,7 +207,7 @@ fn everything_wrong_with_a_menu_is_named_at_once() {
     bad.default = Some("disc".into());
     bad.timeout_secs = Some(0);
     bad.title = "{{ nam }}".into();
-    bad.entries[1].when = Some("architecture ==".into());
+    bad.entries[1].shown_if = Some("architecture ==".into());
     bad.entries[2].action = starts("lanten");
     bad.entries[3].key = "Disk!".into();
     let ActionDraft::Entries(tools) = &mut bad.entries[4].action else { panic!() };
@@ -218,7 +219,7 @@ fn everything_wrong_with_a_menu_is_named_at_once() {
         places,
         [
             "title",
-            "entries[1].when",
+            "entries[1].shown_if",
             "entries[2].action",
             "entries[3].key",
             "entries[4].action.entries[0].guard",

@@ -16,7 +16,7 @@
 //! | `boot`, `tftp` | finds what a path means, serves it by HTTP and TFTP, takes reports | records, wire, library |
 //! | `installs` | turns what was seen into the record | records, wire |
 //! | `intake` | looks into what came in, reads it again, clears what nothing names | records, library, work |
-//! | `handover` | tells others of ends | records |
+//! | `webhook` | tells others of ends | records |
 //! | `admin` | the API, the event stream, the console | all |
 //! | `check` | looks for what stands in the way of a boot, and boots a machine of its own | all |
 //! | `start` | opens, binds, begins and ends all of it | all |
@@ -31,7 +31,6 @@ mod check;
 mod clock;
 pub mod config;
 mod dhcp;
-mod handover;
 mod installs;
 mod intake;
 mod library;
@@ -44,6 +43,7 @@ mod start;
 mod surroundings;
 mod sync;
 mod tftp;
+mod webhook;
 mod wire;
 mod work;
 

@@ -7,7 +7,6 @@ use lastmile_core::{
     base::Id,
     model::{
         answers::{AnswersVersion, Scope},
-        handover::Handover,
         image::{Image, Revision},
         install::{Install, Step},
         label::Label,
@@ -17,6 +16,7 @@ use lastmile_core::{
         reservation::Reservation,
         settings::SiteSettings,
         subnet::Subnet,
+        webhook::Webhook,
     },
     site::{Entity, Site},
 };
@@ -165,12 +165,12 @@ impl<'a> Change<'a> {
         }
     }
 
-    /// Adds a loader.
+    /// Adds a loader, or puts it in the place of the one of its identity.
     ///
     /// # Errors
     /// What the database refused.
-    pub fn add_loader(&mut self, loader: Loader) -> Result<(), StoreError> {
-        self.tx.add_loader(&loader)?;
+    pub fn put_loader(&mut self, loader: Loader) -> Result<(), StoreError> {
+        self.tx.put_loader(&loader)?;
         let recorded = Recorded::Loader { name: loader.name.clone() };
         self.saved(Entity::Loader(loader.id), recorded, |site| site.with_loader(loader))
     }
@@ -193,6 +193,18 @@ impl<'a> Change<'a> {
         self.tx.put_menu(&menu)?;
         let recorded = Recorded::Menu { name: menu.name.clone() };
         self.saved(Entity::Menu(menu.id), recorded, |site| site.with_menu(menu))
+    }
+
+    /// Gives a menu another name. What names it is changed by the caller.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn rename_menu(&mut self, former: &Menu, name: &str) -> Result<(), StoreError> {
+        let menu = Menu { name: name.into(), ..former.clone() };
+        self.tx.put_menu(&menu)?;
+        self.record(Recorded::Menu { name: former.name.clone() });
+        let recorded = Recorded::Menu { name: name.into() };
+        self.saved(Entity::Menu(menu.id), recorded, |site| site.without_menu(&former.name).with_menu(menu))
     }
 
     /// Removes a menu.
@@ -225,6 +237,15 @@ impl<'a> Change<'a> {
         self.removed(&Entity::Label(name.into()), recorded, |site| site.without_label(name))
     }
 
+    /// Gives a label's record another name. Its machines and its settings are changed by the caller.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn rename_label(&mut self, former: &Label, name: &str) -> Result<(), StoreError> {
+        self.remove_label(&former.name)?;
+        self.put_label(Label { name: name.into(), ..former.clone() })
+    }
+
     /// Keeps what applies to the whole site.
     ///
     /// # Errors
@@ -251,6 +272,21 @@ impl<'a> Change<'a> {
     pub fn put_image(&mut self, image: Image) -> Result<(), StoreError> {
         self.tx.put_image(&image)?;
         self.show_image(image)
+    }
+
+    /// Gives an image another name. What names it is changed by the caller.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn rename_image(&mut self, former: &Image, name: &str) -> Result<(), StoreError> {
+        let last_number = former.last_number.max(self.site().last_revision_number(name));
+        let image = Image { name: name.into(), last_number, ..former.clone() };
+        self.tx.put_image(&image)?;
+        self.tx.put_image_number(name, last_number)?;
+        self.record(Recorded::Image { name: former.name.clone() });
+        let recorded = Recorded::Image { name: name.into() };
+        let former = Image { last_number, ..former.clone() };
+        self.saved(Entity::Image(image.id), recorded, |site| site.with_image_renamed(&former, name))
     }
 
     fn show_image(&mut self, image: Image) -> Result<(), StoreError> {
@@ -323,6 +359,24 @@ impl<'a> Change<'a> {
         self.removed(&Entity::Layer(scope.clone()), recorded, |site| site.without_answers(scope))
     }
 
+    /// Has everything that was ever said of a scope said of another, of which nothing was said before. The former one goes on
+    /// counting its versions where it was: installs on record name them.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn rename_answers(&mut self, former: &AnswersVersion, scope: &Scope) -> Result<(), StoreError> {
+        let last = AnswersVersion { id: Id::generate(), ..former.clone() };
+        self.tx.rename_answers(&former.scope, scope)?;
+        self.tx.add_answers(&last)?;
+        self.tx.remove_answers(&former.scope)?;
+        self.unstamp(&Entity::Layer(former.scope.clone()))?;
+        self.record(Recorded::Answers { scope: former.scope.clone() });
+        let recorded = Recorded::Answers { scope: scope.clone() };
+        self.saved(Entity::Layer(scope.clone()), recorded, |site| {
+            site.with_scope_renamed(&former.scope, scope).with_former_answers(last)
+        })
+    }
+
     /// Adds a machine, or puts it in the place of the one of its identity.
     ///
     /// # Errors
@@ -330,6 +384,15 @@ impl<'a> Change<'a> {
     pub fn put_machine(&mut self, machine: Machine) -> Result<(), StoreError> {
         self.tx.put_machine(&machine)?;
         self.show_machines(vec![machine])
+    }
+
+    /// Adds machines, or puts them in the places of those of their identities.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn put_machines(&mut self, machines: Vec<Machine>) -> Result<(), StoreError> {
+        self.tx.put_machines(&machines)?;
+        self.show_machines(machines)
     }
 
     /// Gives machines other names, which may change hands among them. Nothing else of them is written.
@@ -414,24 +477,34 @@ impl<'a> Change<'a> {
         Ok(())
     }
 
-    /// Adds a handover, or puts it in the place of the one of its name.
+    /// Adds a webhook, or puts it in the place of the one of its name.
     ///
     /// # Errors
     /// What the database refused.
-    pub fn put_handover(&mut self, handover: Handover) -> Result<(), StoreError> {
-        self.tx.put_handover(&handover)?;
-        let recorded = Recorded::Handover { name: handover.name.clone() };
-        self.saved(Entity::Handover(handover.name.clone()), recorded, |site| site.with_handover(handover))
+    pub fn put_webhook(&mut self, webhook: Webhook) -> Result<(), StoreError> {
+        self.tx.put_webhook(&webhook)?;
+        let recorded = Recorded::Webhook { name: webhook.name.clone() };
+        self.saved(Entity::Webhook(webhook.name.clone()), recorded, |site| site.with_webhook(webhook))
     }
 
-    /// Removes a handover. What was delivered stays on record; what was not is given up.
+    /// Removes a webhook. What was delivered stays on record; what was not is abandoned.
     ///
     /// # Errors
     /// What the database refused.
-    pub fn remove_handover(&mut self, name: &str) -> Result<(), StoreError> {
-        self.tx.remove_handover(name)?;
-        let recorded = Recorded::Handover { name: name.into() };
-        self.removed(&Entity::Handover(name.into()), recorded, |site| site.without_handover(name))
+    pub fn remove_webhook(&mut self, name: &str) -> Result<(), StoreError> {
+        self.tx.remove_webhook(name)?;
+        let recorded = Recorded::Webhook { name: name.into() };
+        self.removed(&Entity::Webhook(name.into()), recorded, |site| site.without_webhook(name))
+    }
+
+    /// Gives a webhook another name; its deliveries follow.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn rename_webhook(&mut self, former: &Webhook, name: &str) -> Result<(), StoreError> {
+        self.tx.rename_deliveries(&former.name, name)?;
+        self.remove_webhook(&former.name)?;
+        self.put_webhook(Webhook { name: name.into(), ..former.clone() })
     }
 
     /// Keeps what is to be told. It is due at once.
@@ -441,7 +514,7 @@ impl<'a> Change<'a> {
     pub fn add_deliveries(&mut self, deliveries: &[NewDelivery]) -> Result<(), StoreError> {
         self.tx.add_deliveries(deliveries)?;
         for delivery in deliveries {
-            self.record(Recorded::Handover { name: delivery.handover.clone() });
+            self.record(Recorded::Webhook { name: delivery.webhook.clone() });
         }
         Ok(())
     }
@@ -452,7 +525,7 @@ impl<'a> Change<'a> {
     /// What the database refused.
     pub fn put_delivery(&mut self, delivery: &Delivery) -> Result<(), StoreError> {
         self.tx.put_delivery(delivery)?;
-        self.record(Recorded::Handover { name: delivery.handover.clone() });
+        self.record(Recorded::Webhook { name: delivery.webhook.clone() });
         Ok(())
     }
 }

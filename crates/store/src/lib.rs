@@ -1,4 +1,4 @@
-//! The records of Last Mile in SQLite, through Diesel.
+//! The records of Last Mile in SQLite, through Diesel. Leases have a database of their own ([`leases`]).
 //!
 //! [`Store::change`] hands a change to the one writing thread, which commits whatever is queued as one transaction. The
 //! writer then shows the new snapshot ([`Store::site`]), tells the observer what was recorded, and only then the caller: a
@@ -6,7 +6,9 @@
 //! [`Store::read`] runs on a connection of its own and never waits for the writer.
 
 mod change;
+mod converted;
 mod error;
+mod leases;
 mod recorded;
 mod rows;
 mod schema;
@@ -28,9 +30,9 @@ use lastmile_core::{model::lease::LeaseRecord, site::Site};
 pub use recorded::Recorded;
 pub use rows::{
     address_note::{AddressNote, NoteKind},
-    handover::{Delivery, DeliveryFilter, NewDelivery},
-    install::InstallFilter,
+    install::{InstallCounts, InstallFilter},
     log::LogLine,
+    webhook::{Delivery, DeliveryFilter, NewDelivery},
 };
 pub use tx::{Loaded, Tx};
 use writer::{Shown, Urgency, Writer};
@@ -46,8 +48,12 @@ const PRAGMAS: &str = "PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PR
 #[derive(Clone)]
 pub struct Store {
     writer: Writer,
+    /// The thread that writes leases, into a database of its own.
+    lease_writer: Writer,
+    lease_path: Arc<Path>,
     readers: Pool<ConnectionManager<SqliteConnection>>,
     shown: Arc<Shown>,
+    lease_shown: Arc<Shown>,
 }
 
 impl fmt::Debug for Store {
@@ -66,22 +72,20 @@ impl CustomizeConnection<SqliteConnection, diesel::r2d2::Error> for SetUp {
 }
 
 impl Store {
-    /// Opens the database file, making it or bringing it to this version's tables where needed.
+    /// Opens the database file and that of the leases beside it, making them or bringing them to this version's tables where
+    /// needed.
     ///
     /// # Errors
     /// [`StoreError::Open`] if the file cannot be opened or is no database, [`StoreError::Migrate`] if its tables
     /// cannot be brought to this version.
     pub fn open(path: &Path) -> Result<Self, StoreError> {
+        let lease_path = leases::path_beside(path);
+        let mut connection = connect(path, MIGRATIONS)?;
+        converted::convert(&mut connection)?;
+        let lease_connection = connect(&lease_path, leases::MIGRATIONS)?;
+        leases::take_over(&mut connection, &lease_path)?;
         let open = |reason: String| StoreError::Open { path: path.into(), reason };
-        let url = path.to_str().ok_or_else(|| open("the path is not UTF-8".into()))?;
-        // Hashes and tokens are in it: for the service's own user only. SQLite gives its companions the same mode.
-        let private = OpenOptions::new().create(true).append(true).mode(0o600).open(path);
-        private.map_err(|error| open(error.to_string()))?;
-        let mut connection = SqliteConnection::establish(url).map_err(|error| open(error.to_string()))?;
-        connection.batch_execute(PRAGMAS).map_err(|error| open(error.to_string()))?;
-        connection
-            .run_pending_migrations(MIGRATIONS)
-            .map_err(|error| StoreError::Migrate { reason: error.to_string() })?;
+        let url = path.to_str().unwrap_or_default();
         let readers = Pool::builder()
             .max_size(READERS)
             .min_idle(Some(0))
@@ -90,7 +94,15 @@ impl Store {
             .map_err(|error| open(error.to_string()))?;
         let shown = Arc::new(Shown::default());
         shown.site.store(Arc::new(Tx::new(&mut connection).load_site()?));
-        Ok(Self { writer: Writer::start(connection, shown.clone())?, readers, shown })
+        let lease_shown = Arc::new(Shown::default());
+        Ok(Self {
+            writer: Writer::start("store-writer", connection, shown.clone())?,
+            lease_writer: Writer::start("lease-writer", lease_connection, lease_shown.clone())?,
+            lease_path: lease_path.into(),
+            readers,
+            shown,
+            lease_shown,
+        })
     }
 
     /// The snapshot as it is now.
@@ -137,20 +149,24 @@ impl Store {
         self.writer.change(Urgency::Machine, job)
     }
 
-    /// Waits until the writing thread has answered, whatever it answers.
+    /// Waits until the writing threads have answered, whatever they answer.
     pub async fn ping(&self) {
         self.writer.ping().await;
+        self.lease_writer.ping().await;
     }
 
     /// Why what was last to be recorded could not be; nothing once something was recorded again.
     #[must_use]
     pub fn trouble(&self) -> Option<String> {
-        self.shown.trouble.load_full().map(|trouble| (*trouble).clone())
+        let trouble = self.shown.trouble.load_full().or_else(|| self.lease_shown.trouble.load_full());
+        trouble.map(|trouble| (*trouble).clone())
     }
 
-    /// Waits until nothing can be recorded any more: the writing thread has ended.
+    /// Waits until something cannot be recorded any more: a writing thread has ended.
     pub async fn ended(&self) {
-        self.writer.ended().await;
+        let (records, leases) =
+            (std::pin::pin!(self.writer.ended()), std::pin::pin!(self.lease_writer.ended()));
+        futures_util::future::select(records, leases).await;
     }
 
     /// Keeps what holds an address now; returns once that is on disk.
@@ -158,7 +174,7 @@ impl Store {
     /// # Errors
     /// As of [`Self::write`].
     pub async fn put_lease(&self, record: LeaseRecord) -> Result<(), StoreError> {
-        self.writer.run_one(move |tx| tx.put_lease(&record)).await
+        self.lease_writer.run_one(move |tx| tx.put_lease(&record)).await
     }
 
     /// Keeps which addresses machines have that no lease says, and forgets what was last seen before `before`.
@@ -182,7 +198,7 @@ impl Store {
     /// # Errors
     /// As of [`Self::write`].
     pub async fn fold_leases(&self) -> Result<(), StoreError> {
-        self.writer.run(|tx| tx.fold_leases()).await
+        self.lease_writer.run(|tx| tx.fold_leases()).await
     }
 
     /// Keeps many of these in one job: all of them, or none.
@@ -190,7 +206,7 @@ impl Store {
     /// # Errors
     /// As of [`Self::write`].
     pub async fn put_leases(&self, records: Vec<LeaseRecord>) -> Result<(), StoreError> {
-        self.writer.run(move |tx| records.iter().try_for_each(|record| tx.put_lease(record))).await
+        self.lease_writer.run(move |tx| records.iter().try_for_each(|record| tx.put_lease(record))).await
     }
 
     /// Runs `job` on a reading connection, away from the asynchronous threads.
@@ -217,8 +233,24 @@ impl Store {
     pub fn load(&self) -> Result<Loaded, StoreError> {
         let mut connection =
             self.readers.get().map_err(|error| StoreError::NoConnection { reason: error.to_string() })?;
-        Tx::new(&mut connection).load()
+        let mut leases = connect(&self.lease_path, leases::MIGRATIONS)?;
+        Ok(Loaded { leases: Tx::new(&mut leases).leases()?, ..Tx::new(&mut connection).load()? })
     }
+}
+
+/// Opens a database file, making it or bringing it to this version's tables where needed.
+fn connect(path: &Path, migrations: EmbeddedMigrations) -> Result<SqliteConnection, StoreError> {
+    let open = |reason: String| StoreError::Open { path: path.into(), reason };
+    let url = path.to_str().ok_or_else(|| open("the path is not UTF-8".into()))?;
+    // Hashes and tokens are in it: for the service's own user only. SQLite gives its companions the same mode.
+    let private = OpenOptions::new().create(true).append(true).mode(0o600).open(path);
+    private.map_err(|error| open(error.to_string()))?;
+    let mut connection = SqliteConnection::establish(url).map_err(|error| open(error.to_string()))?;
+    connection.batch_execute(PRAGMAS).map_err(|error| open(error.to_string()))?;
+    connection
+        .run_pending_migrations(migrations)
+        .map_err(|error| StoreError::Migrate { reason: error.to_string() })?;
+    Ok(connection)
 }
 
 #[cfg(test)]

@@ -70,9 +70,9 @@ pub enum Recorded {
         /// The lines.
         lines: Vec<LogLine>,
     },
-    /// A handover or one of its deliveries was changed, added or removed.
-    Handover {
-        /// The handover's name.
+    /// A webhook or one of its deliveries was changed, added or removed.
+    Webhook {
+        /// The webhook's name.
         name: String,
     },
 }

@@ -19,7 +19,7 @@ diesel::table! {
         vlan -> Nullable<Integer>,
         probe -> Bool,
         authoritative -> Bool,
-        response_delay_ms -> BigInt,
+        head_start_ms -> BigInt,
         identify -> Text,
         http_boot -> Text,
         options -> Text,
@@ -117,6 +117,7 @@ diesel::table! {
         created -> BigInt,
         family -> Text,
         parameters -> Text,
+        without_parameters -> Text,
         files -> Text,
         start -> Text,
         cpu -> Nullable<Text>,
@@ -145,13 +146,14 @@ diesel::table! {
     machine (id) {
         id -> Text,
         name -> Text,
-        standing -> Text,
+        default_boot -> Text,
         live_image_id -> Nullable<Text>,
         created -> BigInt,
         options -> Text,
         labels -> Text,
-        facts -> Text,
+        details -> Text,
         parameters -> Text,
+        without_parameters -> Text,
         menu -> Nullable<Text>,
         live_answers -> Nullable<Text>,
     }
@@ -220,7 +222,7 @@ diesel::table! {
 }
 
 diesel::table! {
-    handover (name) {
+    webhook (name) {
         name -> Text,
         draft -> Text,
         signing_key -> Text,
@@ -230,7 +232,7 @@ diesel::table! {
 diesel::table! {
     delivery (id) {
         id -> Integer,
-        handover -> Text,
+        webhook -> Text,
         install_number -> BigInt,
         event -> Text,
         body -> Text,
@@ -265,7 +267,9 @@ diesel::table! {
 diesel::table! {
     label (name) {
         name -> Text,
+        rank -> Integer,
         parameters -> Text,
+        without_parameters -> Text,
         menu -> Nullable<Text>,
     }
 }

@@ -9,7 +9,7 @@ use lastmile_core::{
         image::RevisionDraft,
         install::{ArmRequest, Evidence},
         loader::LoaderDraft,
-        machine::{MachineDraft, StandingDraft},
+        machine::{DefaultBootDraft, MachineDraft},
         subnet::SubnetDraft,
     },
     model::{
@@ -87,8 +87,10 @@ async fn filled(store: &Store) -> Site {
     let site =
         Site::default().with_subnet(subnet()).with_loader(loader.clone()).with_answers(answers.clone());
     let site = site.with_revision((*first.current).clone()).with_image(second.clone());
-    let draft =
-        MachineDraft { standing: StandingDraft::Menu, ..MachineDraft::new("auklet-gate", vec![MAC.into()]) };
+    let draft = MachineDraft {
+        default_boot: DefaultBootDraft::Menu,
+        ..MachineDraft::new("auklet-gate", vec![MAC.into()])
+    };
     let machine = draft.check(&site, None, now()).unwrap();
     let site = site.with_machine(machine.clone());
     let arm = ArmRequest {
@@ -103,7 +105,7 @@ async fn filled(store: &Store) -> Site {
     let kept = install.clone();
     let fill = move |change: &mut Change<'_>| {
         change.put_subnet(subnet)?;
-        change.add_loader(loader)?;
+        change.put_loader(loader)?;
         change.add_revision(first)?;
         change.add_revision(second)?;
         change.add_answers(answers)?;
@@ -332,7 +334,7 @@ fn settings_of_the_first_form_are_read_in_the_second() {
     // The writer of the store may not have closed yet.
     connection.batch_execute("PRAGMA busy_timeout = 5000").unwrap();
     // Back to before the one that gave settings their second form.
-    for _ in 0..3 {
+    for _ in 0..4 {
         connection.revert_last_migration(MIGRATIONS).unwrap();
     }
     let insert = "INSERT INTO answers_version (id, name, number, created, settings, removed) VALUES (?, 'old', 1, 0, ?, 0)";
@@ -350,13 +352,104 @@ fn settings_of_the_first_form_are_read_in_the_second() {
             "full_name": "Ship's \"Purser\"", "password": { "hash": "$6$purser" }, "sudo": "password",
         } },
         "storage": {
-            "layout": "lvm", "disks": { "system": { "device": "/dev/sda" } },
+            "logical_volumes": true, "disks": { "system": { "device": "/dev/sda" } },
             "volumes": [{ "mount": "/", "size": "rest", "file_system": "xfs" }],
         },
         "software": { "packages": ["chrony"], "source": "http://mirror.gannet.example:8080/debian" },
         "at_end": "power-off", "installer_parameters": ["quiet"],
     });
     assert_eq!(read, expected);
+}
+
+/// What the version before plain words kept, in every form that has changed.
+const BEFORE_PLAIN_WORDS: &str = r#"
+    INSERT INTO subnet (id, name, network, mode, dns, ntp, lease_secs, pools, relays, newcomers, response_delay_ms)
+        VALUES ('01939a3c-0000-7000-8000-000000000001', 'quay', '192.0.2.0/24', 'lease', '[]', '[]', 3600, '[]', '[]', 'nothing', 700);
+    INSERT INTO machine (id, name, standing, created, labels, facts, parameters)
+        VALUES ('01939a3c-0000-7000-8000-000000000002', 'auklet-gate', 'menu', 0, '["b","a","c"]', '{"rack":"r7"}',
+                '["ip={{ facts.rack }}","!quiet"]');
+    INSERT INTO nic (mac, machine_id, place) VALUES ('02:00:5e:00:53:01', '01939a3c-0000-7000-8000-000000000002', 0);
+    INSERT INTO label (name, parameters) VALUES ('b', '["console=ttyS0"]'), ('a', '["!console","quiet"]');
+    INSERT INTO answers_version (id, name, number, created, settings, removed, scope) VALUES
+        ('01939a3c-0000-7000-8000-000000000003', 'quay', 1, 0, '{"host_name":"{{ facts.rack }}-{{ name }}",
+            "storage":{"layout":"plain","disks":{"system":{"size":"largest","model":"Puffin*"}},
+            "volumes":[{"mount":"/","size":"rest"}]},
+            "questions":{"berth":{"ask":"Which berth? These are facts.","kind":"text"}},
+            "installer_parameters":["!vga","quiet"]}', 0, 'answers'),
+        ('01939a3c-0000-7000-8000-000000000004', 'c', 1, 0, '{"locale":"en_GB.UTF-8"}', 0, 'label');
+    INSERT INTO menu (id, name, draft, guards) VALUES ('01939a3c-0000-7000-8000-000000000005', 'workshop',
+        '{"title":"At {{ facts.rack }}","silent":false,"after":"menu","entries":[{"key":"more","title":"More","when":"facts.rack == ''r7''",
+          "action":{"entries":[{"key":"disk","title":"Disk","when":"''a'' in labels","parameters":["!quiet","x"],"action":"local-disk"}]}}]}', '{}');
+    INSERT INTO lease (address, subnet_id, client, state, since, until, version) VALUES
+        ('192.0.2.50', '01939a3c-0000-7000-8000-000000000001', '02:00:5e:00:53:01', 'bound', 0, 1, 1),
+        ('192.0.2.51', '01939a3c-0000-7000-8000-000000000001', '02:00:5e:00:53:02', 'bound', 0, 1, 2);
+    INSERT INTO lease_journal (address, subnet_id, client, state, since, until, version) VALUES
+        ('192.0.2.50', '01939a3c-0000-7000-8000-000000000001', '02:00:5e:00:53:01', 'released', 0, 9, 3);
+    INSERT INTO handover (name, draft, signing_key) VALUES ('records', '{"url":"http://192.0.2.9/","events":["failed"]}', '"00"');
+    INSERT INTO delivery (handover, install_number, event, body, created) VALUES ('records', 1, 'failed', '{}', 0);
+"#;
+
+#[tokio::test]
+async fn what_had_other_names_before_is_read_by_those_of_now() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lastmile.sqlite");
+    drop(Store::open(&path).unwrap());
+    let mut connection = SqliteConnection::establish(path.to_str().unwrap()).unwrap();
+    connection.batch_execute("PRAGMA busy_timeout = 5000").unwrap();
+    connection.revert_last_migration(MIGRATIONS).unwrap();
+    connection.batch_execute(BEFORE_PLAIN_WORDS).unwrap();
+    drop(connection);
+    let store = Store::open(&path).unwrap();
+    let site = store.site();
+    assert_eq!(site.subnet("quay").unwrap().head_start, jiff::SignedDuration::from_millis(700));
+    let machine = site.machine("auklet-gate").unwrap();
+    assert_eq!(machine.default_boot, lastmile_core::model::machine::DefaultBoot::Menu);
+    assert_eq!(
+        (machine.details["rack"].as_str(), &machine.parameters[0]),
+        ("r7", &"ip={{ details.rack }}".to_owned())
+    );
+    assert_eq!((machine.parameters.len(), &machine.without_parameters), (1, &vec!["quiet".to_owned()]));
+    // Labels applied in the order of their names, and still do; one with settings alone has a rank as well.
+    assert_eq!(site.ranked(machine), ["a", "b", "c"]);
+    assert_eq!(site.labels().map(|label| label.rank).collect::<Vec<_>>(), [10, 20, 30]);
+    assert_eq!(site.label("a").unwrap().without_parameters, ["console"]);
+    let settings = serde_json::to_value(&site.answers("quay").unwrap().settings).unwrap();
+    let expected = serde_json::json!({
+        "host_name": "{{ details.rack }}-{{ name }}",
+        "storage": {
+            "logical_volumes": false,
+            "disks": { "system": { "model": "Puffin*", "prefer": "large" } },
+            "volumes": [{ "mount": "/", "size": "rest" }],
+        },
+        "questions": { "berth": { "text": "Which berth? These are facts.", "kind": "text" } },
+        "installer_parameters": ["quiet"],
+        "without_installer_parameters": ["vga"],
+    });
+    assert_eq!(settings, expected);
+    let menu = site.menu("workshop").unwrap();
+    assert_eq!(menu.title.as_str(), "At {{ details.rack }}");
+    let entries = menu.all_entries();
+    let conditions: Vec<_> =
+        entries.iter().filter_map(|entry| Some(entry.shown_if.as_ref()?.as_str())).collect();
+    assert_eq!(conditions, ["details.rack == 'r7'", "'a' in labels"]);
+    let disk = entries.iter().find(|entry| entry.key == "disk").unwrap();
+    assert_eq!(
+        (&disk.parameters[..], &disk.without_parameters[..]),
+        (&["x".to_owned()][..], &["quiet".to_owned()][..])
+    );
+    assert!(site.webhook("records").is_some());
+    let filter = crate::DeliveryFilter { webhook: Some("records".into()), limit: 9, ..Default::default() };
+    assert_eq!(store.read(move |tx| tx.deliveries(&filter)).await.unwrap().len(), 1);
+    // Leases have moved to a database of their own, the last word on each first.
+    let mut leases = store.load().unwrap().leases;
+    leases.sort_by_key(|lease| lease.address);
+    let states: Vec<_> = leases.iter().map(|lease| (lease.state, lease.version)).collect();
+    assert_eq!(states, [(LeaseState::Released, 3), (LeaseState::Bound, 2)]);
+    store.fold_leases().await.unwrap();
+    assert_eq!(store.load().unwrap().leases.len(), 2);
+    // Converted once: what is saved afterwards as `facts` in a text stays.
+    drop(store);
+    assert_eq!(*Store::open(&path).unwrap().site(), *site);
 }
 
 #[tokio::test]
@@ -407,7 +500,13 @@ async fn the_snapshot_is_what_a_restart_would_load() {
     let renamed = lastmile_core::model::machine::Machine { name: "auklet-bridge".into(), ..machine.clone() };
     change(&store, move |change| change.put_machine(renamed)).await.unwrap();
     same();
-    let label = lastmile_core::model::label::Label { name: "kiosk".into(), parameters: vec![], menu: None };
+    let label = lastmile_core::model::label::Label {
+        name: "kiosk".into(),
+        rank: 100,
+        parameters: vec![],
+        without_parameters: vec![],
+        menu: None,
+    };
     change(&store, move |change| change.put_label(label)).await.unwrap();
     change(&store, |change| change.remove_label("kiosk")).await.unwrap();
     same();
@@ -446,7 +545,9 @@ async fn a_caller_that_goes_away_leaves_disk_and_snapshot_alike() {
     for number in 0..200_u32 {
         let label = lastmile_core::model::label::Label {
             name: format!("label-{number}"),
+            rank: 100,
             parameters: vec![],
+            without_parameters: vec![],
             menu: None,
         };
         let waiting = change(&store, move |change| change.put_label(label));

@@ -33,10 +33,11 @@ impl<'a> Tx<'a> {
         self.connection
     }
 
+    /// All but the leases, which are in a database of their own.
     pub(crate) fn load(&mut self) -> Result<Loaded, StoreError> {
         Ok(Loaded {
             site: self.load_site()?,
-            leases: self.leases()?,
+            leases: Vec::new(),
             address_notes: self.address_notes()?,
             tokens: self.install_tokens()?,
         })
@@ -68,8 +69,8 @@ impl<'a> Tx<'a> {
         for install in self.installs_for_decisions()? {
             site = site.with_install(install);
         }
-        for handover in self.handovers()? {
-            site = site.with_handover(handover);
+        for webhook in self.webhooks()? {
+            site = site.with_webhook(webhook);
         }
         self.load_editions(site)
     }

@@ -1,4 +1,4 @@
-//! The one writing thread: group commit, and the snapshot that goes with it.
+//! A writing thread, one for each database: group commit, and the snapshot that goes with it.
 
 use std::{
     panic::{AssertUnwindSafe, catch_unwind},
@@ -62,7 +62,11 @@ pub(crate) struct Writer {
 }
 
 impl Writer {
-    pub(crate) fn start(connection: SqliteConnection, shown: Arc<Shown>) -> Result<Self, StoreError> {
+    pub(crate) fn start(
+        name: &str,
+        connection: SqliteConnection,
+        shown: Arc<Shown>,
+    ) -> Result<Self, StoreError> {
         let (urgent, urgent_queue) = mpsc::channel(QUEUE);
         let (ordinary, ordinary_queue) = mpsc::channel(QUEUE);
         let (end, ended) = watch::channel(false);
@@ -73,7 +77,7 @@ impl Writer {
             end.send_replace(true);
             drop(outcome);
         };
-        thread::Builder::new().name("store-writer".into()).spawn(work).map_err(|_| StoreError::Closed)?;
+        thread::Builder::new().name(name.into()).spawn(work).map_err(|_| StoreError::Closed)?;
         Ok(Self { urgent, ordinary, ended })
     }
 

@@ -9,10 +9,10 @@ use super::{Field, Kind, fields};
 /// What stands before the keys.
 const HEAD: &str = "\
 # Settings of a system that is to be installed, in words that no installer has made. Save them with
-#   lastmile answers save NAME --from FILE
+#   lastmile answers add NAME --from FILE
 # Every key may be left out. Settings of the whole site (`site:`), of a label (`label:NAME`) and of a machine
 # (`machine:NAME`) are files of the same form: later ones override single keys of earlier ones, in the order site,
-# answers, labels, machine. Texts may name the machine's values, as in \"{{ name }}\", \"{{ address }}\", \"{{ facts.rack }}\".
+# answers, labels, machine. Texts may name the machine's values, as in \"{{ name }}\", \"{{ address }}\", \"{{ details.rack }}\".
 # What begins with # and a key is not said: take the # away.
 
 ";
@@ -26,7 +26,7 @@ const SAID: [&str; 9] = [
     "users.purser.full_name",
     "users.purser.password",
     "users.purser.sudo",
-    "storage.layout",
+    "storage.logical_volumes",
     "software.packages",
 ];
 

@@ -190,7 +190,7 @@ fn is(object: &Object, wanted: &Type) -> bool {
 
 fn kind(key: &str, schema: &RefOr<Schema>, schemas: &Schemas) -> Kind {
     match schema {
-        RefOr::Ref(reference) if reference.ref_location.ends_with("/Ask") => Kind::Answer,
+        RefOr::Ref(reference) if reference.ref_location.ends_with("/AnswerKind") => Kind::Answer,
         RefOr::Ref(reference) => {
             target(&reference.ref_location, schemas).map_or(Kind::Text, |target| kind(key, target, schemas))
         }

@@ -42,11 +42,11 @@ pub(super) fn measure(runtime: &Runtime, running: &Running) {
     let mut rounds: Vec<[Duration; 4]> = (0..ROUNDS)
         .map(|_| {
             let quiet = once();
-            let crowd = Crowd::start(runtime, &client);
+            let crowd = Crowd::start(&client);
             // Until all of them are at it.
             std::thread::sleep(Duration::from_secs(1));
             let busy = once();
-            crowd.stop(runtime);
+            crowd.stop();
             [quiet.0, busy.0, quiet.1, busy.1]
         })
         .collect();
@@ -114,15 +114,19 @@ fn menu(http: SocketAddr) -> Duration {
     p99(&mut latencies)
 }
 
-/// Ten people at work.
+/// Ten people at work. What their own computers would do yields to what is measured.
 struct Crowd {
+    computers: Runtime,
     stop: Arc<AtomicBool>,
     people: tokio::task::JoinSet<()>,
     done: Arc<AtomicU64>,
 }
 
 impl Crowd {
-    fn start(runtime: &Runtime, client: &Client) -> Self {
+    fn start(client: &Client) -> Self {
+        let yields = || drop(rustix::process::setpriority_process(None, 19));
+        let mut computers = tokio::runtime::Builder::new_multi_thread();
+        let computers = computers.on_thread_start(yields).enable_all().build().unwrap();
         let (stop, done) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
         let mut people = tokio::task::JoinSet::new();
         for number in 0..PEOPLE {
@@ -137,14 +141,14 @@ impl Crowd {
                     done.fetch_add(1, Ordering::Relaxed);
                 }
             };
-            people.spawn_on(work, runtime.handle());
+            people.spawn_on(work, computers.handle());
         }
-        Self { stop, people, done }
+        Self { computers, stop, people, done }
     }
 
-    fn stop(self, runtime: &Runtime) {
+    fn stop(self) {
         self.stop.store(true, Ordering::Relaxed);
-        runtime.block_on(self.people.join_all());
+        self.computers.block_on(self.people.join_all());
         assert!(self.done.load(Ordering::Relaxed) > PEOPLE as u64, "they hardly worked");
     }
 }

@@ -16,7 +16,7 @@ use std::{
 };
 
 use lastmile_api::{
-    HttpReach, ImageKind, LoaderDraft, MachineDraft, RevisionDraft, StandingDraft, SubnetDraft,
+    DefaultBootDraft, HttpReach, ImageKind, LoaderDraft, MachineDraft, RevisionDraft, SubnetDraft,
 };
 use lastmile_client::Client;
 use lastmile_formats::mac::Mac;
@@ -93,7 +93,7 @@ async fn fill(client: &Client, machines: u32, image_size: usize, live_size: usiz
         let mut adding = tokio::task::JoinSet::new();
         for number in batch {
             let draft = MachineDraft {
-                standing: StandingDraft::Live("lantern-3".into()),
+                default_boot: DefaultBootDraft::Live("lantern-3".into()),
                 ..MachineDraft::new(format!("locker-{number:05}"), vec![mac(*number).to_string()])
             };
             let client = client.clone();

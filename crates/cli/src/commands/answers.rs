@@ -1,14 +1,22 @@
+//! `lastmile answers …`
+
 use std::{collections::BTreeMap, path::PathBuf, process::ExitCode};
 
 use clap::Subcommand;
 use lastmile_api::{
     AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest, AnswersView, Fault,
-    LintReport, PasswordShown, Settings, Side,
+    LintReport, PasswordInput, PasswordShown, RenameRequest, Renamed, Settings, Side,
 };
-use lastmile_client::Client;
+use lastmile_client::{Client, ClientError, Edited};
 
-use super::edited::{self, read_toml};
-use crate::output::{Failure, Output, ago, clock, table};
+use super::{
+    object::{self, CanAdd, CanRemove, CanRename, Change, CopyWhole, EditOne, Object, Remove, Rename},
+    toml_file,
+};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, clock, columns},
+};
 
 /// Where an example is to be had.
 const FIX: &str = "`lastmile answers example` writes a file with every setting and its meaning.";
@@ -20,24 +28,37 @@ const FIX: &str = "`lastmile answers example` writes a file with every setting a
 pub(crate) enum Command {
     /// Write an example of a settings file.
     Example,
-    /// Save a settings file as answers, or as the next version of them.
-    Save {
-        /// What to call them; `site:`, `label:NAME` or `machine:NAME` for settings of those.
-        name: String,
-        /// The settings file (TOML); `-` for standard input. One that `show` wrote is not saved over a later version.
-        #[arg(long, value_name = "FILE")]
-        from: PathBuf,
-    },
     /// List all answers, and settings of the site, of labels and of machines.
     List,
-    /// Show settings. Passwords are never shown.
+    /// Show settings as a settings file. Passwords are never shown.
     Show {
         /// Their name, or `site:`, `label:NAME`, `machine:NAME`.
+        #[arg(add = complete::names())]
         name: String,
         /// The version; the current one if left out.
         #[arg(long = "at", value_name = "VERSION")]
         at: Option<u32>,
     },
+    /// Add answers, or settings of the site, a label or a machine, from a settings file.
+    Add {
+        /// What to call them; `site:`, `label:NAME` or `machine:NAME` for settings of those.
+        name: String,
+        /// The settings file (TOML); `-` for standard input.
+        #[arg(long, value_name = "FILE")]
+        from: PathBuf,
+        /// Check it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Save the next version: with single values changed, or all of it from a settings file. A file that `show` wrote is not
+    /// saved over a later version.
+    Change(Change),
+    /// Change settings in $EDITOR.
+    Edit(EditOne),
+    /// Add answers like others, with their passwords.
+    Copy(CopyWhole),
+    /// Rename answers, with all their versions. Machines and menus that use them follow.
+    Rename(Rename),
     /// Every version, newest first.
     Versions {
         /// Their name, or `site:`, `label:NAME`, `machine:NAME`.
@@ -66,16 +87,16 @@ pub(crate) enum Command {
         #[arg(long)]
         origins: bool,
     },
-    /// Hold two versions, or the files of two machines, against each other.
+    /// Compare two versions, or the files of two machines.
     Compare {
         /// The answers' name.
         name: String,
-        /// The version on the left; the current one if left out.
-        #[arg(long)]
-        from: Option<u32>,
-        /// The version on the right; the current one if left out.
-        #[arg(long)]
-        to: Option<u32>,
+        /// The earlier version; the current one if left out.
+        #[arg(long, value_name = "VERSION")]
+        old: Option<u32>,
+        /// The later version; the current one if left out.
+        #[arg(long, value_name = "VERSION")]
+        new: Option<u32>,
         /// Compare the file of this machine, not the settings.
         #[arg(long)]
         machine: Option<String>,
@@ -86,28 +107,80 @@ pub(crate) enum Command {
         #[arg(long)]
         image: Option<String>,
     },
-    /// Look at every pair of answers and image, with every machine. Exits 1 if something is wrong.
+    /// Check every pair of answers and image with every machine. Exits with 1 if something is wrong.
     Lint,
     /// What each installer's format can say.
     Formats,
-    /// Take answers, or settings of the site, a label or a machine, out of use.
-    Remove {
-        /// Their name, or `site:`, `label:NAME`, `machine:NAME`.
-        name: String,
-    },
+    /// Retire answers, or settings of the site, a label or a machine. Installs on record keep their versions.
+    Remove(Remove),
+}
+
+/// Answers and other layers, as they are entered.
+struct Answers;
+
+impl Object for Answers {
+    type Draft = Settings<PasswordInput>;
+    const NOUN: &'static str = "answers";
+    const FIX: &'static str = FIX;
+
+    /// Of a layer that has no settings yet, empty ones.
+    async fn read(client: &Client, name: &str) -> Result<Edited<Self::Draft>, ClientError> {
+        let read = match client.answers_read(name).await {
+            Err(ClientError::Problem(problem)) if problem.status == 404 && name.contains(':') => {
+                return Ok(Edited { value: Settings::default(), etag: None });
+            }
+            read => read?,
+        };
+        // Shown passwords say that they are to stay as they are.
+        let entered = serde_json::to_value(&read.value.settings).and_then(serde_json::from_value);
+        let value =
+            entered.map_err(|source| ClientError::Answer { server: client.server().into(), source })?;
+        Ok(Edited { value, etag: read.etag })
+    }
+
+    async fn save(client: &Client, name: &str, draft: &Self::Draft) -> Result<(), ClientError> {
+        client.answers_save(name, draft).await.map(drop)
+    }
+}
+
+impl CanAdd for Answers {
+    async fn add(client: &Client, name: &str, draft: &Self::Draft) -> Result<(), ClientError> {
+        client.new_only().answers_save(name, draft).await.map(drop)
+    }
+}
+
+impl CanRename for Answers {
+    async fn rename(client: &Client, old: &str, new: &str) -> Result<Renamed, ClientError> {
+        client.answers_rename(old, &RenameRequest { to: new.into() }).await
+    }
+}
+
+impl CanRemove for Answers {
+    const LOSES: &'static str = "Nothing can be armed with them any more.";
+
+    async fn remove(client: &Client, name: &str) -> Result<(), ClientError> {
+        client.answers_remove(name).await
+    }
 }
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
         Command::Example => out.line(lastmile_api::settings::example().trim_end()),
         Command::Formats => out.line(lastmile_core::decide::answers::support_table().trim_end()),
-        Command::Save { name, from } => {
-            let written = read_toml(&from, FIX)?;
-            let client = client.based_on(written.etag.as_deref());
-            out.show(&client.answers_save(&name, &written.value).await?, show);
+        Command::List => out.list(&client.answers_list().await?, rows),
+        Command::Add { name, from, dry_run } => {
+            let written = toml_file::read(&from, FIX)?;
+            object::add::<Answers>(&name, &written.value, dry_run, client, out).await?;
         }
-        Command::List => out.show(&client.answers_list().await?, |all| rows(all)),
-        Command::Show { name, at: None } => edited::show(out, &client.answers_read(&name).await?, show),
+        Command::Change(args) => object::change::<Answers>(&args, client, out).await?,
+        Command::Edit(args) => object::edit::<Answers>(&args, client, out).await?,
+        Command::Copy(args) => {
+            let request = RenameRequest { to: args.new_name.clone() };
+            let copy = client.trying(args.dry_run).answers_copy(&args.name, &request).await?;
+            out.show(&copy, |copy| args.done("answers", &copy.name));
+        }
+        Command::Rename(args) => object::rename::<Answers>(&args, client, out).await?,
+        Command::Show { name, at: None } => toml_file::show(out, &client.answers_read(&name).await?, show),
         Command::Show { name, at: Some(version) } => {
             let versions = client.answers_versions(&name).await?;
             let last = versions.first().map_or(0, |last| last.version);
@@ -119,7 +192,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             })?;
             out.show(&found, show);
         }
-        Command::Versions { name } => out.show(&client.answers_versions(&name).await?, |all| rows(all)),
+        Command::Versions { name } => out.list(&client.answers_versions(&name).await?, rows),
         Command::Preview { name, machine, image, at, file, asked, origins } => {
             let asked = asked_of(&asked)?;
             let request = AnswersPreviewRequest { machine, image, version: at, draft: None, asked };
@@ -148,8 +221,8 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             }
             return Ok(if is_right { ExitCode::SUCCESS } else { ExitCode::FAILURE });
         }
-        Command::Compare { name, from, to, machine, other, image } => {
-            let query = AnswersCompareQuery { from, to, machine, other, image };
+        Command::Compare { name, old, new, machine, other, image } => {
+            let query = AnswersCompareQuery { from: old, to: new, machine, other, image };
             out.show(&client.answers_compare(&name, &query).await?, compared);
         }
         Command::Lint => {
@@ -160,10 +233,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             out.show(&report, linted);
             return Ok(if report.findings.is_empty() { ExitCode::SUCCESS } else { ExitCode::FAILURE });
         }
-        Command::Remove { name } => {
-            client.answers_remove(&name).await?;
-            out.say(&format!("answers {name} taken out of use"));
-        }
+        Command::Remove(args) => object::remove::<Answers>(&args, client, out).await?,
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -182,29 +252,30 @@ pub(crate) fn asked_of(words: &[String]) -> Result<BTreeMap<String, String>, Fai
     words.iter().map(pair).collect()
 }
 
-/// The keys of what settings say beside that which has a column of its own.
-fn also_says(settings: &Settings<PasswordShown>) -> String {
+/// The keys of what settings have beside that which has a column of its own.
+fn also_sets(settings: &Settings<PasswordShown>) -> String {
     let tree = serde_json::to_value(settings).unwrap_or_default();
     let keys = tree.as_object().into_iter().flatten().map(|(key, _)| key.as_str());
     keys.filter(|key| !["images", "users", "questions"].contains(key)).collect::<Vec<_>>().join(", ")
 }
 
-fn rows(all: &[AnswersView]) -> String {
+fn rows(all: &[AnswersView]) -> Table {
     let row = |answers: &AnswersView| {
         let settings = &answers.settings;
-        let users: Vec<&str> = settings.users.keys().map(String::as_str).collect();
+        let users: Vec<String> = settings.users.keys().cloned().collect();
+        let questions: Vec<String> = settings.questions.keys().cloned().collect();
         [
-            answers.name.clone(),
-            format!("v{}", answers.version),
-            settings.images.join(", "),
-            users.join(", "),
-            settings.questions.keys().cloned().collect::<Vec<_>>().join(", "),
-            also_says(settings),
-            ago(Some(answers.created)),
+            answers.name.clone().into(),
+            format!("v{}", answers.version).into(),
+            Cell::list(&settings.images),
+            Cell::list(&users),
+            Cell::list(&questions),
+            also_sets(settings).into(),
+            Cell::ago(Some(answers.created)),
         ]
     };
-    let head = ["name", "version", "for", "users", "asks", "also says", "saved"];
-    table(head, all.iter().map(row))
+    let head = ["name", "version", "images", "users", "questions", "also sets", "saved"];
+    columns(head, all.iter().map(row))
 }
 
 fn show(answers: &AnswersView) -> String {
@@ -227,9 +298,10 @@ fn origin_rows(preview: &AnswersPreview) -> String {
             serde_json::Value::String(text) => text.clone(),
             other => other.to_string(),
         });
-        [path.clone(), value.lines().next().unwrap_or_default().chars().take(60).collect(), layer.clone()]
+        let value: String = value.lines().next().unwrap_or_default().chars().take(60).collect();
+        [path.clone().into(), value.into(), layer.clone().into()]
     };
-    table(["setting", "value", "from"], preview.origins.iter().map(row))
+    columns(["setting", "value", "from"], preview.origins.iter().map(row)).text()
 }
 
 /// Lines that differ, with those around them.
@@ -238,7 +310,7 @@ fn compared(comparison: &AnswersComparison) -> String {
     let lines = &comparison.lines;
     let differs: Vec<bool> = lines.iter().map(|line| line.side != Side::Both).collect();
     if !differs.contains(&true) {
-        return format!("{} and {} are alike", comparison.left, comparison.right);
+        return format!("{} and {} are the same", comparison.left, comparison.right);
     }
     let mut text = format!("- {}\n+ {}\n", comparison.left, comparison.right);
     let mut is_gap = true;
@@ -279,11 +351,11 @@ fn linted(report: &LintReport) -> String {
         ));
     }
     if report.findings.is_empty() {
-        text.push_str("nothing is wrong\n");
+        text.push_str("no problem found\n");
     }
     if !report.unpaired.is_empty() {
         let names = report.unpaired.join(", ");
-        text.push_str(&format!("\nnot looked at, as nothing names an image for them: {names}\n"));
+        text.push_str(&format!("\nnot checked, as nothing names an image for them: {names}\n"));
     }
     text.trim_end().into()
 }

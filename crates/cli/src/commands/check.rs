@@ -1,4 +1,4 @@
-//! `lastmile check`: what stands in the way of a boot.
+//! `lastmile check`: what would keep machines from booting.
 
 use std::process::ExitCode;
 
@@ -11,7 +11,7 @@ use crate::output::{Failure, Output};
 /// `lastmile check …`
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
-    /// Show what is well, too.
+    /// Show what passed, too.
     #[arg(long)]
     all: bool,
     /// Fail on warnings, too.
@@ -19,9 +19,9 @@ pub(crate) struct Arguments {
     strict: bool,
 }
 
-/// Ends with 0 if machines can boot, with 1 if a fault (or, where asked for, a warning) stands in the way.
+/// Ends with 0 if machines can boot, with 1 if a fault (or, where asked for, a warning) was found.
 pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
-    let bar = out.spinner("looking, asking for other DHCP servers, booting a machine of the service's own");
+    let bar = out.spinner("checking; asking for other DHCP servers; booting a simulated machine");
     let report = client.check_run().await;
     bar.done();
     let report = report?;
@@ -53,7 +53,7 @@ fn text(report: &CheckReport, all: bool) -> String {
         text.push('\n');
     }
     text.push_str(&format!(
-        "{}, {}, {}; {} things are well. It took {:.1} s.\n",
+        "{}, {}, {}; {} passed. It took {:.1} s.\n",
         counted(report.count(Severity::Fault), "fault"),
         counted(report.count(Severity::Warning), "warning"),
         counted(report.count(Severity::Note), "note"),

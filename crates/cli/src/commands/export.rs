@@ -1,10 +1,13 @@
 //! `lastmile export …`
 
 use clap::{Args, Subcommand};
-use lastmile_api::{ExportsHostsQuery, ExportsZoneQuery, InventoryMachine};
+use lastmile_api::{ExportsHostsQuery, ExportsMachinesQuery, ExportsZoneQuery, InventoryMachine};
 use lastmile_client::Client;
 
-use crate::output::{Failure, Output, or_dash, table};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns},
+};
 
 /// `lastmile export …`
 #[derive(Debug, Subcommand)]
@@ -22,15 +25,23 @@ pub(crate) enum Command {
         #[command(flatten)]
         chosen: Chosen,
     },
-    /// All machines and what they hold, with the digests of what was installed. With --json for programs.
+    /// All machines and what is installed on them, with its digests. With --json for programs.
     Inventory(Chosen),
+    /// Machines as the CSV file that `machine import` reads.
+    Machines {
+        /// The machines, by name or MAC address; all of them if left out.
+        #[arg(value_name = "MACHINE", add = complete::machines())]
+        machines: Vec<String>,
+        #[command(flatten)]
+        chosen: Chosen,
+    },
 }
 
 /// Which machines.
 #[derive(Debug, Args)]
 pub(crate) struct Chosen {
-    /// Only machines with this label; given several times, with all of them.
-    #[arg(long)]
+    /// Only machines with this label; if repeated, with all of them.
+    #[arg(long, add = complete::labels())]
     label: Vec<String>,
 }
 
@@ -52,26 +63,36 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             out.show(&client.exports_zone(&query).await?, Clone::clone);
         }
         Command::Inventory(chosen) => {
-            out.show(&client.exports_inventory(&chosen.query()).await?, |all| rows(&all.machines));
+            let all = client.exports_inventory(&chosen.query()).await?;
+            if out.is_json() {
+                out.show(&all, |_| String::new());
+            } else {
+                out.list(&all.machines, rows);
+            }
+        }
+        Command::Machines { machines, chosen } => {
+            let machines = (!machines.is_empty()).then(|| machines.join(","));
+            let query = ExportsMachinesQuery { machines, label: chosen.label() };
+            out.line(client.exports_machines(&query).await?.trim_end());
         }
     }
     Ok(())
 }
 
-fn rows(machines: &[InventoryMachine]) -> String {
+fn rows(machines: &[InventoryMachine]) -> Table {
     let row = |machine: &InventoryMachine| {
         let held = machine.holds.as_ref();
         [
-            machine.full_name.clone().unwrap_or_else(|| machine.name.clone()),
-            or_dash(machine.address),
-            or_dash(machine.macs.first()),
-            or_dash((!machine.labels.is_empty()).then(|| machine.labels.join(", "))),
-            or_dash(held.map(|held| format!("{} r{}", held.image, held.revision))),
-            or_dash(held.map(|held| format!("{} v{}", held.answers, held.answers_version))),
-            or_dash(held.and_then(|held| held.at).map(crate::output::clock)),
-            or_dash(held.map(|held| held.armed_by.clone())),
+            machine.full_name.clone().unwrap_or_else(|| machine.name.clone()).into(),
+            Cell::maybe(machine.address),
+            Cell::maybe(machine.macs.first()),
+            Cell::list(&machine.labels),
+            Cell::maybe(held.map(|held| format!("{} r{}", held.image, held.revision))),
+            Cell::maybe(held.map(|held| format!("{} v{}", held.answers, held.answers_version))),
+            Cell::clock(held.and_then(|held| held.at)),
+            Cell::maybe(held.map(|held| held.armed_by.clone())),
         ]
     };
-    let head = ["name", "address", "mac", "labels", "holds", "answers", "since", "armed by"];
-    table(head, machines.iter().map(row))
+    let head = ["name", "address", "mac", "labels", "image", "answers", "since", "armed by"];
+    columns(head, machines.iter().map(row))
 }

@@ -6,14 +6,14 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 
-use crate::output::{Failure, Output, clock, duration, or_dash, table};
+use crate::output::{Cell, Failure, Output, columns};
 
 /// `lastmile history …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Which host has which image revision, since when, and from whom; machines that left among them.
+    /// Which host has which image revision, since when, and who armed it; removed machines too.
     Hosts(Hosts),
-    /// How installs went: success and durations, by what they have in common.
+    /// Success rate and durations of installs, by image, revision, subnet or label.
     Rates(Rates),
 }
 
@@ -29,15 +29,12 @@ pub(crate) struct Hosts {
     /// Leave out machines that were removed.
     #[arg(long)]
     present: bool,
-    /// As comma-separated values.
-    #[arg(long, conflicts_with = "json")]
-    csv: bool,
 }
 
 /// Which installs.
 #[derive(Debug, Args)]
 pub(crate) struct Rates {
-    /// What they are put together by.
+    /// What they are grouped by.
     #[arg(long, value_enum, default_value_t)]
     by: By,
     /// Only those that were armed from this day on (UTC), as in 2026-11-01.
@@ -46,9 +43,6 @@ pub(crate) struct Rates {
     /// Only those that were armed before this day (UTC).
     #[arg(long, value_name = "DAY")]
     until: Option<String>,
-    /// The groups as comma-separated values.
-    #[arg(long, conflicts_with = "json")]
-    csv: bool,
 }
 
 #[derive(Debug, Clone, Copy, Default, ValueEnum)]
@@ -77,22 +71,22 @@ impl From<By> for GroupBy {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Hosts(Hosts { behind, image, present, csv }) => {
+        Command::Hosts(Hosts { behind, image, present }) => {
             let query = HistoryHostsQuery {
                 behind: behind.then_some(true),
                 left: present.then_some(false),
                 image,
                 format: None,
             };
-            if csv {
+            if out.is_csv() {
                 out.line(client.history_hosts_csv(&query).await?.trim_end());
             } else {
                 out.show(&client.history_hosts(&query).await?, hosts);
             }
         }
-        Command::Rates(Rates { by, since, until, csv }) => {
+        Command::Rates(Rates { by, since, until }) => {
             let query = HistoryRatesQuery { by: Some(by.into()), since, until, format: None };
-            if csv {
+            if out.is_csv() {
                 out.line(client.history_rates_csv(&query).await?.trim_end());
             } else {
                 out.show(&client.history_rates(&query).await?, rates);
@@ -107,43 +101,43 @@ fn hosts(history: &HostHistory) -> String {
         let behind =
             host.current.filter(|_| host.is_behind).map(|current| format!(" (r{current} is current)"));
         [
-            host.machine.clone(),
-            format!("{} r{}{}", host.image, host.revision, behind.unwrap_or_default()),
-            format!("{} v{}", host.answers, host.answers_version),
-            clock(host.since),
-            host.install.to_string(),
-            host.armed_by.clone(),
-            or_dash(host.left.map(clock)),
+            host.machine.clone().into(),
+            Cell::from(format!("{} r{}{}", host.image, host.revision, behind.unwrap_or_default())),
+            format!("{} v{}", host.answers, host.answers_version).into(),
+            Cell::clock(Some(host.since)),
+            host.install.to_string().into(),
+            host.armed_by.clone().into(),
+            Cell::clock(host.left),
         ]
     };
-    let head = ["host", "has", "answers", "since", "install", "armed by", "left"];
-    let text = table(head, history.hosts.iter().map(row));
+    let head = ["host", "image", "answers", "since", "install", "armed by", "removed"];
+    let text = columns(head, history.hosts.iter().map(row)).text();
     let (behind, left) = (history.behind, history.left);
-    format!("{text}{} hosts, {behind} behind the current revision, {left} left\n", history.hosts.len())
+    format!("{text}{} hosts, {behind} behind the current revision, {left} removed\n", history.hosts.len())
 }
 
 fn rates(report: &RateReport) -> String {
-    let secs = |secs: Option<u64>| or_dash(secs.map(duration));
     let row = |tally: &Tally| {
+        let count = |count: &dyn ToString| Cell::from(count.to_string());
         [
-            tally.group.clone(),
-            tally.armed.to_string(),
-            tally.open.to_string(),
-            tally.installed.to_string(),
-            tally.failed.to_string(),
-            tally.stalled.to_string(),
-            tally.cancelled.to_string(),
-            or_dash(tally.success_percent.map(|percent| format!("{percent:.1} %"))),
-            secs(tally.shortest_secs),
-            secs(tally.median_secs),
-            secs(tally.ninth_decile_secs),
-            secs(tally.longest_secs),
+            tally.group.clone().into(),
+            count(&tally.armed),
+            count(&tally.open),
+            count(&tally.installed),
+            count(&tally.failed),
+            count(&tally.stalled),
+            count(&tally.cancelled),
+            Cell::maybe(tally.success_percent.map(|percent| format!("{percent:.1} %"))),
+            Cell::duration(tally.shortest_secs),
+            Cell::duration(tally.median_secs),
+            Cell::duration(tally.ninth_decile_secs),
+            Cell::duration(tally.longest_secs),
         ]
     };
     let head = [
         "group",
         "armed",
-        "go on",
+        "in progress",
         "installed",
         "failed",
         "stalled",
@@ -151,8 +145,8 @@ fn rates(report: &RateReport) -> String {
         "success",
         "shortest",
         "median",
-        "9 of 10 within",
+        "90 % within",
         "longest",
     ];
-    table(head, report.rates.groups.iter().chain([&report.rates.all]).map(row))
+    columns(head, report.rates.groups.iter().chain([&report.rates.all]).map(row)).text()
 }

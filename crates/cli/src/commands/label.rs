@@ -1,51 +1,139 @@
-use clap::Subcommand;
-use lastmile_api::{LabelDraft, LabelView};
-use lastmile_client::Client;
+//! `lastmile label …`
 
-use crate::output::{Failure, Output, or_dash, table};
+use clap::Subcommand;
+use lastmile_api::{LabelDraft, LabelView, RenameRequest, Renamed};
+use lastmile_client::{Client, ClientError, Edited};
+
+use super::object::{
+    self, CanAdd, CanRemove, CanRename, Change, Copy, EditOne, Edits, Object, Remove, Rename,
+};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns, or_dash, pairs},
+};
 
 /// `lastmile label …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// List all labels.
     List,
-    /// Say what machines of a label have in common: all of it is replaced.
-    Save {
+    /// Show one label.
+    Show {
+        /// The label.
+        #[arg(add = complete::labels())]
+        name: String,
+    },
+    /// Add parameters, a menu or a rank for the machines of a label. Machines get a label by `machine change`.
+    Add {
         /// The label.
         name: String,
-        /// A kernel parameter of its machines; may be given several times.
-        #[arg(long, value_name = "WORD")]
-        parameter: Vec<String>,
-        /// The menu its machines are shown when their standing is menu.
+        #[command(flatten)]
+        edits: Edits,
+        /// Check it, and save nothing.
         #[arg(long)]
-        menu: Option<String>,
+        dry_run: bool,
     },
-    /// Say nothing of a label any more. Machines keep it.
-    Remove {
-        /// The label.
-        name: String,
-    },
+    /// Change a label, as in --set rank=50 or --append parameters=quiet.
+    Change(Change),
+    /// Change a label in $EDITOR.
+    Edit(EditOne),
+    /// Add a label like another.
+    Copy(Copy),
+    /// Rename a label, on all machines that have it.
+    Rename(Rename),
+    /// Remove a label's parameters, menu and rank. Machines keep the label.
+    Remove(Remove),
+}
+
+/// Labels, as they are entered.
+struct Labels;
+
+fn draft(view: LabelView) -> LabelDraft {
+    LabelDraft {
+        rank: view.rank,
+        parameters: view.parameters,
+        without_parameters: view.without_parameters,
+        menu: view.menu,
+    }
+}
+
+impl Object for Labels {
+    type Draft = LabelDraft;
+    const NOUN: &'static str = "label";
+    const FIX: &'static str = "Fields are: rank, parameters, without_parameters, menu.";
+
+    async fn read(client: &Client, name: &str) -> Result<Edited<LabelDraft>, ClientError> {
+        let read = client.labels_read(name).await?;
+        Ok(Edited { value: draft(read.value), etag: read.etag })
+    }
+
+    async fn save(client: &Client, name: &str, draft: &LabelDraft) -> Result<(), ClientError> {
+        client.labels_save(name, draft).await.map(drop)
+    }
+}
+
+impl CanAdd for Labels {
+    async fn add(client: &Client, name: &str, draft: &LabelDraft) -> Result<(), ClientError> {
+        client.new_only().labels_save(name, draft).await.map(drop)
+    }
+}
+
+impl CanRename for Labels {
+    async fn rename(client: &Client, old: &str, new: &str) -> Result<Renamed, ClientError> {
+        client.labels_rename(old, &RenameRequest { to: new.into() }).await
+    }
+}
+
+impl CanRemove for Labels {
+    const LOSES: &'static str = "Its parameters, menu and rank are lost.";
+
+    async fn remove(client: &Client, name: &str) -> Result<(), ClientError> {
+        client.labels_remove(name).await
+    }
 }
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::List => out.show(&client.labels_list().await?, |labels| rows(labels)),
-        Command::Save { name, parameter, menu } => {
-            let saved = client.labels_save(&name, &LabelDraft { parameters: parameter, menu }).await?;
-            out.show(&saved, |label| rows(std::slice::from_ref(label)));
+        Command::List => out.list(&client.labels_list().await?, rows),
+        Command::Show { name } => out.show(&client.labels_read(&name).await?.value, show),
+        Command::Add { name, edits, dry_run } => {
+            let what = format!("label {name} cannot be added so");
+            let draft = lastmile_api::apply(&LabelDraft::default(), &edits.list()?)
+                .map_err(|faults| Failure::Faults { what, faults })?;
+            object::add::<Labels>(&name, &draft, dry_run, client, out).await?;
         }
-        Command::Remove { name } => {
-            client.labels_remove(&name).await?;
-            out.say(&format!("nothing is said of label {name} any more"));
-        }
+        Command::Change(args) => object::change::<Labels>(&args, client, out).await?,
+        Command::Edit(args) => object::edit::<Labels>(&args, client, out).await?,
+        Command::Copy(args) => object::copy::<Labels>(&args, client, out, |_| {}).await?,
+        Command::Rename(args) => object::rename::<Labels>(&args, client, out).await?,
+        Command::Remove(args) => object::remove::<Labels>(&args, client, out).await?,
     }
     Ok(())
 }
 
-fn rows(labels: &[LabelView]) -> String {
+fn rows(labels: &[LabelView]) -> Table {
     let row = |label: &LabelView| {
-        let parameters = (!label.parameters.is_empty()).then(|| label.parameters.join(" "));
-        [label.name.clone(), label.machines.to_string(), or_dash(label.menu.as_ref()), or_dash(parameters)]
+        [
+            label.name.clone().into(),
+            label.machines.to_string().into(),
+            label.rank.to_string().into(),
+            Cell::maybe(label.menu.as_ref()),
+            Cell::list(&label.parameters),
+            Cell::list(&label.without_parameters),
+        ]
     };
-    table(["label", "machines", "menu", "parameters"], labels.iter().map(row))
+    let head = ["label", "machines", "rank", "menu", "parameters", "without parameters"];
+    columns(head, labels.iter().map(row))
+}
+
+fn show(label: &LabelView) -> String {
+    let words = |words: &[String]| or_dash((!words.is_empty()).then(|| words.join(" ")));
+    pairs([
+        ("label", label.name.clone()),
+        ("machines", label.machines.to_string()),
+        ("rank", label.rank.to_string()),
+        ("menu", or_dash(label.menu.as_ref())),
+        ("parameters", words(&label.parameters)),
+        ("without parameters", words(&label.without_parameters)),
+    ])
 }

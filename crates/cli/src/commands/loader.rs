@@ -1,11 +1,21 @@
+//! `lastmile loader …`
+
 use std::path::PathBuf;
 
 use clap::{Subcommand, ValueEnum};
-use lastmile_api::{FoundLoader, HttpReach, Language, LoaderDraft, LoaderFacts, LoaderPackages, LoaderView};
-use lastmile_client::Client;
+use lastmile_api::{
+    FoundLoader, HttpReach, Language, LoaderDraft, LoaderFacts, LoaderPackages, LoaderView, Renamed,
+};
+use lastmile_client::{Client, ClientError, Edited};
 
-use super::files::{Upload, upload};
-use crate::output::{Failure, Output, or_dash, pairs, size, table};
+use super::{
+    files::{Upload, upload},
+    object::{self, CanAdd, CanRemove, CanRename, Change, Copy, EditOne, Object, Remove, Rename},
+};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns, or_dash, pairs},
+};
 
 /// `lastmile loader …`
 #[derive(Debug, Subcommand)]
@@ -37,7 +47,18 @@ pub(crate) enum Command {
         /// The language it reads menus in: grub, pxelinux or script; what is recognised if left out.
         #[arg(long)]
         language: Option<Language>,
+        /// Check it, and save nothing. Its files are sent, and go when nothing has used them for a while.
+        #[arg(long)]
+        dry_run: bool,
     },
+    /// Change a loader, as in --set class=HTTPClient.
+    Change(Change),
+    /// Change a loader in $EDITOR.
+    Edit(EditOne),
+    /// Add a loader like another, for other clients: --set user_class=… or --set architecture=….
+    Copy(Copy),
+    /// Rename a loader.
+    Rename(Rename),
     /// Find loaders in the operating system's packages: those on the service's host, or package files.
     Find {
         /// Look into this package file (.deb) instead; may be given several times, as the files of one loader lie in several
@@ -53,13 +74,11 @@ pub(crate) enum Command {
     /// Show one loader and its files.
     Show {
         /// Its name.
+        #[arg(add = complete::names())]
         name: String,
     },
-    /// Remove a loader.
-    Remove {
-        /// Its name.
-        name: String,
-    },
+    /// Remove loaders.
+    Remove(Remove),
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -83,9 +102,58 @@ impl From<HttpName> for HttpReach {
     }
 }
 
+/// Loaders, as they are entered.
+struct Loaders;
+
+impl Object for Loaders {
+    type Draft = LoaderDraft;
+    const NOUN: &'static str = "loader";
+    const FIX: &'static str =
+        "Fields are: name, architecture, class, user_class, boot_file, http, language, files.";
+
+    async fn read(client: &Client, name: &str) -> Result<Edited<LoaderDraft>, ClientError> {
+        let Edited { value: loader, etag } = client.loaders_read(name).await?;
+        let value = LoaderDraft {
+            name: loader.name,
+            architecture: Some(loader.architecture),
+            class: loader.class,
+            user_class: loader.user_class,
+            boot_file: loader.boot_file,
+            http: Some(loader.http),
+            language: Some(loader.language),
+            files: loader.files,
+        };
+        Ok(Edited { value, etag })
+    }
+
+    async fn save(client: &Client, name: &str, draft: &LoaderDraft) -> Result<(), ClientError> {
+        client.loaders_replace(name, draft).await.map(drop)
+    }
+}
+
+impl CanAdd for Loaders {
+    async fn add(client: &Client, name: &str, draft: &LoaderDraft) -> Result<(), ClientError> {
+        client.loaders_create(&LoaderDraft { name: name.into(), ..draft.clone() }).await.map(drop)
+    }
+}
+
+impl CanRename for Loaders {
+    async fn rename(client: &Client, old: &str, new: &str) -> Result<Renamed, ClientError> {
+        object::rename_by_change::<Self>(client, old, new, |draft, new| new.clone_into(&mut draft.name)).await
+    }
+}
+
+impl CanRemove for Loaders {
+    const LOSES: &'static str = "Firmware that it is for has nothing to boot until another is added.";
+
+    async fn remove(client: &Client, name: &str) -> Result<(), ClientError> {
+        client.loaders_remove(name).await
+    }
+}
+
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Add { name, architecture, class, user_class, boot_file, file, http, language } => {
+        Command::Add { name, architecture, class, user_class, boot_file, file, http, language, dry_run } => {
             let mut files = vec![Upload::named(&boot_file)?];
             let boot_file = files[0].name.clone();
             for text in &file {
@@ -95,12 +163,14 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let http = http.map(Into::into);
             let draft =
                 LoaderDraft { name, architecture, class, user_class, boot_file, http, language, files };
-            out.show(&client.loaders_create(&draft).await?, show);
+            out.show(&client.trying(dry_run).loaders_create(&draft).await?, |loader| {
+                show(loader) + object::saved(dry_run)
+            });
         }
         Command::Find { package, add } if package.is_empty() => {
             if add.is_empty() {
                 let none = "No package has put a loader on the service's host.";
-                out.show(&client.loaders_find().await?, |found| packaged(found, none));
+                out.list(&client.loaders_find().await?, |found| packaged(found, none));
             }
             for name in add {
                 out.show(&client.loaders_add_packaged(&name).await?, show);
@@ -112,44 +182,38 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             if add.is_empty() {
                 let found = client.loaders_find_in_packages(&packages).await?;
                 let none = "No loader is whole in these packages: give all of them that it lies in.";
-                out.show(&found, |found| packaged(found, none));
+                out.list(&found, |found| packaged(found, none));
             }
             for name in add {
                 out.show(&client.loaders_add_from_packages(&name, &packages).await?, show);
             }
         }
-        Command::List => out.show(&client.loaders_list().await?, |loaders| {
-            let row = |loader: &LoaderView| {
-                [
-                    loader.name.clone(),
-                    loader.architecture.clone(),
-                    clients(loader),
-                    loader.boot_file.clone(),
-                    loader.language.as_str().into(),
-                    reach(loader.http).into(),
-                    or_dash(loader.facts.program.as_ref().map(|found| found.value.as_str())),
-                    signed(&loader.facts),
-                ]
-            };
-            let head = [
-                "name",
-                "architecture",
-                "clients",
-                "boot file",
-                "language",
-                "http",
-                "what it is",
-                "signed by",
-            ];
-            table(head, loaders.iter().map(row))
-        }),
+        Command::List => out.list(&client.loaders_list().await?, rows),
         Command::Show { name } => out.show(&client.loaders_read(&name).await?.value, show),
-        Command::Remove { name } => {
-            client.loaders_remove(&name).await?;
-            out.say(&format!("loader {name} removed"));
-        }
+        Command::Change(args) => object::change::<Loaders>(&args, client, out).await?,
+        Command::Edit(args) => object::edit::<Loaders>(&args, client, out).await?,
+        Command::Copy(args) => object::copy::<Loaders>(&args, client, out, |_| {}).await?,
+        Command::Rename(args) => object::rename::<Loaders>(&args, client, out).await?,
+        Command::Remove(args) => object::remove::<Loaders>(&args, client, out).await?,
     }
     Ok(())
+}
+
+fn rows(loaders: &[LoaderView]) -> Table {
+    let row = |loader: &LoaderView| {
+        [
+            loader.name.clone().into(),
+            loader.architecture.clone().into(),
+            clients(loader).into(),
+            loader.boot_file.clone().into(),
+            loader.language.as_str().into(),
+            reach(loader.http).into(),
+            Cell::maybe(loader.facts.program.as_ref().map(|found| found.value.as_str())),
+            Cell::list(&loader.facts.signers),
+        ]
+    };
+    let head = ["name", "architecture", "clients", "boot file", "language", "http", "program", "signed by"];
+    columns(head, loaders.iter().map(row))
 }
 
 const fn reach(http: HttpReach) -> &'static str {
@@ -172,31 +236,33 @@ fn signed(facts: &LoaderFacts) -> String {
     or_dash((!facts.signers.is_empty()).then(|| facts.signers.join(", ")))
 }
 
-fn packaged(found: &[FoundLoader], none: &str) -> String {
-    if found.is_empty() {
-        return format!(
+fn packaged(found: &[FoundLoader], none: &str) -> Table {
+    let note = if found.is_empty() {
+        format!(
             "{none} Debian's are shim-signed, grub-efi-amd64-signed,\ngrub-efi-amd64-bin, pxelinux and syslinux-common; \
              shim-signed, grub-efi-arm64-signed and grub-efi-arm64-bin for arm64.\n"
-        );
-    }
+        )
+    } else {
+        "\nAdd one by giving its name as well, with --add NAME.\n".into()
+    };
     let row = |found: &FoundLoader| {
         [
-            found.name.clone(),
-            or_dash(found.facts.architecture.as_ref().map(|found| found.value.to_string())),
-            or_dash(found.facts.program.as_ref().map(|found| found.value.as_str())),
-            or_dash(found.facts.language.as_ref().map(|found| found.value.as_str())),
+            found.name.clone().into(),
+            Cell::maybe(found.facts.architecture.as_ref().map(|found| found.value.to_string())),
+            Cell::maybe(found.facts.program.as_ref().map(|found| found.value.as_str())),
+            Cell::maybe(found.facts.language.as_ref().map(|found| found.value.as_str())),
             reach(found.facts.http.as_ref().map_or(HttpReach::None, |found| found.value)).into(),
-            signed(&found.facts),
-            or_dash(found.in_the_way.as_ref()),
+            Cell::list(&found.facts.signers),
+            Cell::maybe(found.in_the_way.as_ref()),
         ]
     };
-    let head = ["name", "architecture", "what it is", "language", "http", "signed by", "in the way"];
-    table(head, found.iter().map(row)) + "\nAdd one by giving its name as well, with --add NAME.\n"
+    let head = ["name", "architecture", "program", "language", "http", "signed by", "obstacle"];
+    columns(head, found.iter().map(row)).note(note)
 }
 
 fn show(loader: &LoaderView) -> String {
-    let digest = |file: &lastmile_api::FileEntry| or_dash(file.sha256.map(|sha256| sha256.short()));
-    let files = loader.files.iter().map(|f| [f.path.clone(), size(f.size), digest(f)]);
+    let digest = |file: &lastmile_api::FileEntry| Cell::maybe(file.sha256.map(|sha256| sha256.short()));
+    let files = loader.files.iter().map(|f| [f.path.clone().into(), Cell::size(f.size), digest(f)]);
     let read =
         |found: Option<(String, &str)>| or_dash(found.map(|(value, from)| format!("{value} ({from})")));
     let facts = &loader.facts;
@@ -205,7 +271,7 @@ fn show(loader: &LoaderView) -> String {
         ("architecture", loader.architecture.clone()),
         ("clients", clients(loader)),
         ("boot file", loader.boot_file.clone()),
-        ("what it is", read(facts.program.as_ref().map(|found| (found.value.clone(), found.from.as_str())))),
+        ("program", read(facts.program.as_ref().map(|found| (found.value.clone(), found.from.as_str())))),
         ("language", loader.language.as_str().into()),
         ("HTTP", reach(loader.http).into()),
         (
@@ -214,5 +280,5 @@ fn show(loader: &LoaderView) -> String {
         ),
         ("signed by", signed(facts)),
     ]) + "\n"
-        + &table(["file", "size", "sha-256"], files)
+        + &columns(["file", "size", "sha-256"], files).text()
 }

@@ -1,14 +1,22 @@
+//! `lastmile menu …`
+
 use std::path::PathBuf;
 
 use clap::Subcommand;
-use lastmile_api::{Architecture, Language, MenuPreview, MenuView, PreviewRequest};
-use lastmile_client::Client;
+use lastmile_api::{
+    Architecture, Language, MenuDraft, MenuPreview, MenuView, PreviewRequest, RenameRequest, Renamed,
+};
+use lastmile_client::{Client, ClientError, Edited};
 
 use super::{
-    edited::{self, read_toml},
     machine::parameters,
+    object::{self, CanAdd, CanRemove, CanRename, Change, CopyWhole, EditOne, Object, Remove, Rename},
+    toml_file,
 };
-use crate::output::{Failure, Output, or_dash, pairs, table};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns, or_dash, pairs},
+};
 
 /// An example with every setting and its meaning.
 const EXAMPLE: &str = include_str!("../../menu.example.toml");
@@ -21,27 +29,41 @@ const FIX: &str = "`lastmile menu example` writes a file with every setting and 
 pub(crate) enum Command {
     /// Write an example of a menu file.
     Example,
-    /// Save a menu file as a menu, or in the place of one.
-    Save {
-        /// What to call it.
-        name: String,
-        /// The menu file (TOML); `-` for standard input. One that `show` wrote is not saved over a later edition.
-        #[arg(long, value_name = "FILE")]
-        from: PathBuf,
-    },
     /// List all menus.
     List,
     /// Show one menu as a menu file. Phrases are never shown.
     Show {
         /// Its name.
+        #[arg(add = complete::names())]
         name: String,
     },
+    /// Add a menu from a menu file.
+    Add {
+        /// What to call it.
+        name: String,
+        /// The menu file (TOML); `-` for standard input.
+        #[arg(long, value_name = "FILE")]
+        from: PathBuf,
+        /// Check it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Change a menu: single values, or the whole of it from a file. A file that `show` wrote is not saved over a later
+    /// edition.
+    Change(Change),
+    /// Change a menu in $EDITOR.
+    Edit(EditOne),
+    /// Add a menu like another, with its phrases.
+    Copy(CopyWhole),
+    /// Rename a menu. What shows it shows it by its new name.
+    Rename(Rename),
     /// What a machine would see of a menu, and the text that its loader gets.
     Preview {
         /// The menu's name.
+        #[arg(add = complete::names())]
         name: String,
         /// The machine, by name or MAC address; an example if left out.
-        #[arg(long)]
+        #[arg(long, add = complete::machines())]
         machine: Option<String>,
         /// The firmware, as in uefi-x64; what is known of the machine if left out.
         #[arg(long)]
@@ -56,38 +78,68 @@ pub(crate) enum Command {
         #[arg(long)]
         text: bool,
     },
-    /// Remove a menu.
-    Remove {
-        /// Its name.
-        name: String,
-    },
+    /// Remove menus that nobody is shown.
+    Remove(Remove),
+}
+
+/// Menus, as they are entered.
+struct Menus;
+
+impl Object for Menus {
+    type Draft = MenuDraft;
+    const NOUN: &'static str = "menu";
+    const FIX: &'static str = FIX;
+
+    async fn read(client: &Client, name: &str) -> Result<Edited<MenuDraft>, ClientError> {
+        let read = client.menus_read(name).await?;
+        Ok(Edited { value: read.value.menu, etag: read.etag })
+    }
+
+    async fn save(client: &Client, name: &str, draft: &MenuDraft) -> Result<(), ClientError> {
+        client.menus_save(name, draft).await.map(drop)
+    }
+}
+
+impl CanAdd for Menus {
+    async fn add(client: &Client, name: &str, draft: &MenuDraft) -> Result<(), ClientError> {
+        client.new_only().menus_save(name, draft).await.map(drop)
+    }
+}
+
+impl CanRename for Menus {
+    async fn rename(client: &Client, old: &str, new: &str) -> Result<Renamed, ClientError> {
+        client.menus_rename(old, &RenameRequest { to: new.into() }).await
+    }
+}
+
+impl CanRemove for Menus {
+    const LOSES: &'static str = "Its entries and phrases are lost.";
+
+    async fn remove(client: &Client, name: &str) -> Result<(), ClientError> {
+        client.menus_remove(name).await
+    }
 }
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
         Command::Example => out.line(EXAMPLE.trim_end()),
-        Command::Save { name, from } => {
-            let written = read_toml(&from, FIX)?;
-            let client = client.based_on(written.etag.as_deref());
-            out.show(&client.menus_save(&name, &written.value).await?, show);
+        Command::List => out.list(&client.menus_list().await?, rows),
+        Command::Show { name } => toml_file::show(out, &client.menus_read(&name).await?, show),
+        Command::Add { name, from, dry_run } => {
+            let written = toml_file::read(&from, FIX)?;
+            object::add::<Menus>(&name, &written.value, dry_run, client, out).await?;
         }
-        Command::List => out.show(&client.menus_list().await?, |menus| {
-            let row = |menu: &MenuView| {
-                [
-                    menu.name.clone(),
-                    menu.menu.title.clone(),
-                    menu.menu.entries.len().to_string(),
-                    or_dash(menu.menu.default.as_ref().or(menu.menu.entries.first().map(|entry| &entry.key))),
-                    menu.menu.timeout_secs.map_or_else(|| "waits".into(), |secs| format!("{secs} s")),
-                    or_dash((!menu.shown_by.is_empty()).then(|| menu.shown_by.join(", "))),
-                ]
-            };
-            table(["name", "title", "entries", "default", "time-out", "shown by"], menus.iter().map(row))
-        }),
-        Command::Show { name } => edited::show(out, &client.menus_read(&name).await?, show),
+        Command::Change(args) => object::change::<Menus>(&args, client, out).await?,
+        Command::Edit(args) => object::edit::<Menus>(&args, client, out).await?,
+        Command::Copy(args) => {
+            let request = RenameRequest { to: args.new_name.clone() };
+            let copy = client.trying(args.dry_run).menus_copy(&args.name, &request).await?;
+            out.show(&copy, |copy| args.done("menu", &copy.name));
+        }
+        Command::Rename(args) => object::rename::<Menus>(&args, client, out).await?,
         Command::Preview { name, machine, architecture, language, from, text } => {
-            let draft =
-                from.as_deref().map(|path| read_toml(path, FIX)).transpose()?.map(|written| written.value);
+            let read = |path: &PathBuf| toml_file::read(path, FIX);
+            let draft = from.as_ref().map(read).transpose()?.map(|written| written.value);
             let architecture = architecture.map(|architecture| architecture.to_string());
             let request = PreviewRequest { draft, machine, architecture, language };
             let preview = client.menus_preview(&name, &request).await?;
@@ -100,12 +152,24 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 });
             }
         }
-        Command::Remove { name } => {
-            client.menus_remove(&name).await?;
-            out.say(&format!("menu {name} removed"));
-        }
+        Command::Remove(args) => object::remove::<Menus>(&args, client, out).await?,
     }
     Ok(())
+}
+
+fn rows(menus: &[MenuView]) -> Table {
+    let row = |menu: &MenuView| {
+        [
+            menu.name.clone().into(),
+            menu.menu.title.clone().into(),
+            menu.menu.entries.len().to_string().into(),
+            Cell::maybe(menu.menu.default.as_ref().or(menu.menu.entries.first().map(|entry| &entry.key))),
+            menu.menu.timeout_secs.map_or_else(|| "waits".into(), |secs| format!("{secs} s")).into(),
+            Cell::list(&menu.shown_by),
+        ]
+    };
+    let head = ["name", "title", "entries", "default", "time-out", "shown by"];
+    columns(head, menus.iter().map(row))
 }
 
 fn show(menu: &MenuView) -> String {
@@ -132,9 +196,9 @@ fn preview_text(preview: &MenuPreview) -> String {
         }
     }
     if !preview.left_out.is_empty() {
-        let rows = preview.left_out.iter().map(|left| [left.title.clone(), left.why.clone()]);
+        let rows = preview.left_out.iter().map(|left| [left.title.clone().into(), left.why.clone().into()]);
         text.push_str("\nThis machine does not get\n");
-        text.push_str(&table(["entry", "because"], rows));
+        text.push_str(&columns(["entry", "reason"], rows).text());
     }
     for entry in &preview.parameters {
         text.push_str(&format!("\nThe kernel of {} is started with\n", entry.key));

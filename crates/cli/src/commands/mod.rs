@@ -1,12 +1,10 @@
-//! The client's commands: one file a noun.
+//! The client's commands: one file or folder a noun.
 
 pub(crate) mod answers;
 pub(crate) mod api_reference;
 pub(crate) mod check;
-mod edited;
 pub(crate) mod export;
 mod files;
-pub(crate) mod handover;
 pub(crate) mod history;
 pub(crate) mod image;
 pub(crate) mod install;
@@ -14,10 +12,11 @@ pub(crate) mod label;
 pub(crate) mod loader;
 pub(crate) mod machine;
 pub(crate) mod menu;
-mod naming;
+mod object;
+pub(crate) mod overview;
 pub(crate) mod reference;
 pub(crate) mod settings;
 pub(crate) mod status;
 pub(crate) mod subnet;
-pub(crate) mod trace;
-pub(crate) mod wait;
+mod toml_file;
+pub(crate) mod webhook;

@@ -1,80 +1,66 @@
-use clap::Subcommand;
-use lastmile_api::{SiteSettings, StageLimits};
-use lastmile_client::Client;
+//! `lastmile settings …`
 
-use super::edited;
+use clap::Subcommand;
+use lastmile_api::SiteSettings;
+use lastmile_client::{Client, ClientError, Edited};
+
+use super::object::{self, How, Object};
 use crate::output::{Failure, Output, or_dash, pairs};
 
 /// `lastmile settings …`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Show what holds for the whole site.
+    /// Show the settings of the whole site.
     Show,
-    /// Change it: what is not named stays as it is.
-    Change {
-        /// The menu of machines that nothing closer gives one; an empty name for the one that is built in.
-        #[arg(long)]
-        menu: Option<String>,
-        /// How often every file of every image is read again, in hours; 0 for never.
-        #[arg(long, value_name = "HOURS")]
-        verify_hours: Option<u32>,
-        /// Minutes without any sign from one step of a boot to the next before an install counts as stalled; 0 for no
-        /// limit, here and below.
-        #[arg(long, value_name = "MINUTES")]
-        loading_minutes: Option<u32>,
-        /// The same from the kernel to the answer file.
-        #[arg(long, value_name = "MINUTES")]
-        starting_minutes: Option<u32>,
-        /// The same while the installer works.
-        #[arg(long, value_name = "MINUTES")]
-        installing_minutes: Option<u32>,
-        /// Minutes from the answer file to the end, whatever is heard meanwhile, before an install counts as failed.
-        #[arg(long, value_name = "MINUTES")]
-        whole_minutes: Option<u32>,
-    },
+    /// Change them, as in --set menu=quay or --set limits.installing_minutes=60.
+    Change(How),
+    /// Change them in $EDITOR.
+    Edit,
+}
+
+/// The settings of the whole site. There is one set of them.
+struct TheSettings;
+
+/// What a change of them is called.
+const SITE: &str = "site";
+
+impl Object for TheSettings {
+    type Draft = SiteSettings;
+    const NOUN: &'static str = "settings";
+    const FIX: &'static str = "Fields are: menu, verify_hours, limits.loading_minutes, limits.starting_minutes, \
+                               limits.installing_minutes, limits.whole_minutes.";
+
+    async fn read(client: &Client, _: &str) -> Result<Edited<SiteSettings>, ClientError> {
+        client.settings_read().await
+    }
+
+    async fn save(client: &Client, _: &str, draft: &SiteSettings) -> Result<(), ClientError> {
+        client.settings_save(draft).await.map(drop)
+    }
 }
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
-    let settings = match command {
-        Command::Show => client.settings_read().await?.value,
-        Command::Change {
-            menu,
-            verify_hours,
-            loading_minutes,
-            starting_minutes,
-            installing_minutes,
-            whole_minutes,
-        } => {
-            let read = async || client.settings_read().await;
-            let change = async |client: &Client, now: SiteSettings| {
-                let menu = menu.clone().or(now.menu).filter(|menu| !menu.is_empty());
-                let verify_hours = verify_hours.unwrap_or(now.verify_hours);
-                let limits = StageLimits {
-                    loading_minutes: loading_minutes.unwrap_or(now.limits.loading_minutes),
-                    starting_minutes: starting_minutes.unwrap_or(now.limits.starting_minutes),
-                    installing_minutes: installing_minutes.unwrap_or(now.limits.installing_minutes),
-                    whole_minutes: whole_minutes.unwrap_or(now.limits.whole_minutes),
-                };
-                Ok(client.settings_save(&SiteSettings { menu, verify_hours, limits }).await?)
-            };
-            edited::change(client, read, change).await?
-        }
-    };
-    out.show(&settings, |settings| {
-        let every = match settings.verify_hours {
-            0 => "never".into(),
-            hours => format!("every {hours} hours"),
-        };
-        let minutes = |minutes| if minutes == 0 { "no limit".into() } else { format!("{minutes} minutes") };
-        let limits = &settings.limits;
-        pairs([
-            ("menu", or_dash(settings.menu.as_ref())),
-            ("images are read again", every),
-            ("stalled, between the steps of a boot", minutes(limits.loading_minutes)),
-            ("stalled, from kernel to answers", minutes(limits.starting_minutes)),
-            ("stalled, while installing", minutes(limits.installing_minutes)),
-            ("failed, from answers to end", minutes(limits.whole_minutes)),
-        ])
-    });
+    match command {
+        Command::Show => out.show(&client.settings_read().await?.value, show),
+        Command::Change(how) => object::change_named::<TheSettings>(&[SITE], &how, client, out).await?,
+        Command::Edit => object::edit_named::<TheSettings>(SITE, client, out).await?,
+    }
     Ok(())
+}
+
+fn show(settings: &SiteSettings) -> String {
+    let every = match settings.verify_hours {
+        0 => "never".into(),
+        hours => format!("{hours} h"),
+    };
+    let minutes = |minutes| if minutes == 0 { "no limit".into() } else { format!("{minutes} min") };
+    let limits = &settings.limits;
+    pairs([
+        ("menu", or_dash(settings.menu.as_ref())),
+        ("images are verified every", every),
+        ("stalled after, while loading", minutes(limits.loading_minutes)),
+        ("stalled after, from kernel to answers", minutes(limits.starting_minutes)),
+        ("stalled after, while installing", minutes(limits.installing_minutes)),
+        ("failed after, from answers to end", minutes(limits.whole_minutes)),
+    ])
 }

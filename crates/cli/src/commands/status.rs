@@ -1,3 +1,5 @@
+//! `lastmile status`
+
 use lastmile_client::Client;
 
 use crate::output::{Failure, Output, ago, pairs};
@@ -10,7 +12,7 @@ pub(crate) async fn run(client: &Client, out: &Output) -> Result<(), Failure> {
         let recorded = match &status.trouble {
             None => "yes".to_owned(),
             Some(trouble) => {
-                format!("no: {trouble}\nnothing is granted or taken until it can be: `lastmile check`")
+                format!("no: {trouble}\nleases and installs wait until it can: `lastmile check`")
             }
         };
         pairs([
@@ -29,7 +31,7 @@ pub(crate) async fn run(client: &Client, out: &Output) -> Result<(), Failure> {
             (
                 "TFTP",
                 format!(
-                    "{} sent, {} refused, {} broken off, {} malformed",
+                    "{} sent, {} refused, {} aborted, {} malformed",
                     c.tftp_done, c.tftp_refused, c.tftp_failed, c.tftp_malformed
                 ),
             ),

@@ -54,7 +54,7 @@ pub(crate) async fn run(arguments: &DemoArguments, out: &Output) -> Result<ExitC
     scenario::fill(&client).await?;
     // One takes what it is told at once, the other is away for a while.
     let told = [Receiver::start(&[]).await?, Receiver::start(&["503 Service Unavailable"; 3]).await?];
-    scenario::fill_handovers(&client, told.each_ref().map(Receiver::address)).await?;
+    scenario::fill_webhooks(&client, told.each_ref().map(Receiver::address)).await?;
     let story = Arc::new(Story::new(*out));
     story.tell(&format!("Last Mile for Gannet Sound Ferries. Console: {console}"));
     let pace = if arguments.once { Pace::FULL } else { HUMAN };
@@ -222,10 +222,10 @@ impl Stage {
     }
 
     async fn print_tables(&self, out: &Output) -> Result<(), Failure> {
-        let machines = self.client.machines_list(&MachinesListQuery::default()).await?;
-        let installs = self.client.installs_list(&InstallsListQuery::default()).await?;
+        let machines = self.client.machines_list(&MachinesListQuery::default()).await?.machines;
+        let installs = self.client.installs_list(&InstallsListQuery::default()).await?.installs;
         out.show(&(machines, installs), |(machines, installs)| {
-            format!("\n{}\n{}", machine::rows(&machines.machines), install::rows(&installs.installs))
+            format!("\n{}\n{}", machine::rows(machines).text(), install::rows(installs).text())
         });
         Ok(())
     }

@@ -4,11 +4,11 @@
 use std::net::{Ipv4Addr, SocketAddr};
 
 use lastmile_api::{
-    Cpu, Family, HandoverDraft, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft,
-    MenuDraft, Newcomers, PasswordInput, RevisionDraft, Settings, SiteSettings, StandingDraft, SubnetDraft,
+    Cpu, DefaultBootDraft, Family, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft,
+    MenuDraft, Newcomers, PasswordInput, RevisionDraft, Settings, SiteSettings, SubnetDraft, WebhookDraft,
 };
 use lastmile_client::Client;
-use lastmile_core::model::answers::{Ask, AtEnd, Layout, Question, Software, Storage, Sudo, User};
+use lastmile_core::model::answers::{AnswerKind, AtEnd, Question, Software, Storage, Sudo, User};
 use lastmile_formats::{
     architecture::Architecture,
     mac::{Mac, MacError},
@@ -130,15 +130,15 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
     fill_menus(client).await?;
     for terminal in &FLEET {
         let mac = [0x00, 0x00, 0x5e, 0x00, 0x53, terminal.number].map(|byte| format!("{byte:02x}")).join(":");
-        register(client, terminal.machine, mac, StandingDraft::LocalDisk, terminal.number).await?;
+        register(client, terminal.machine, mac, DefaultBootDraft::LocalDisk, terminal.number).await?;
     }
-    for (name, number, standing) in AT_REST {
-        let standing = match standing {
-            "live" => StandingDraft::Live("lantern-3".into()),
-            "menu" => StandingDraft::Menu,
-            _ => StandingDraft::LocalDisk,
+    for (name, number, default_boot) in AT_REST {
+        let default_boot = match default_boot {
+            "live" => DefaultBootDraft::Live("lantern-3".into()),
+            "menu" => DefaultBootDraft::Menu,
+            _ => DefaultBootDraft::LocalDisk,
         };
-        register(client, name, format!("00:00:5e:00:53:{number:02x}"), standing, number).await?;
+        register(client, name, format!("00:00:5e:00:53:{number:02x}"), default_boot, number).await?;
     }
     Ok(())
 }
@@ -147,16 +147,16 @@ async fn register(
     client: &Client,
     name: &str,
     mac: String,
-    standing: StandingDraft,
+    default_boot: DefaultBootDraft,
     berth: u8,
 ) -> Result<(), Failure> {
     // `holm-kiosk-2` is a kiosk; `auklet-chart` a chart workstation.
     let label =
         name.split('-').find(|part| ["kiosk", "gate", "chart", "display", "engine", "server"].contains(part));
     let draft = MachineDraft {
-        standing,
+        default_boot,
         labels: label.map(str::to_owned).into_iter().collect(),
-        facts: [("berth".to_owned(), berth.to_string())].into(),
+        details: [("berth".to_owned(), berth.to_string())].into(),
         ..MachineDraft::new(name, vec![mac])
     };
     client.machines_create(&draft).await?;
@@ -243,11 +243,11 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
 }
 
 /// Who is told when installs end: the records, and the monitoring.
-pub(super) async fn fill_handovers(client: &Client, told: [SocketAddr; 2]) -> Result<(), Failure> {
+pub(super) async fn fill_webhooks(client: &Client, told: [SocketAddr; 2]) -> Result<(), Failure> {
     for (name, address) in ["records", "monitoring"].into_iter().zip(told) {
         let url = format!("http://{address}/installs");
-        let draft = HandoverDraft { url, events: HandoverDraft::all_events(), key: None };
-        client.handovers_save(name, &draft).await?;
+        let draft = WebhookDraft { url, events: WebhookDraft::all_events(), key: None };
+        client.webhooks_save(name, &draft).await?;
     }
     Ok(())
 }
@@ -264,8 +264,11 @@ async fn fill_menus(client: &Client) -> Result<(), Failure> {
     client.menus_save("workshop", &read(include_str!("menus/workshop.toml"))?).await?;
     client.menus_save("kiosk", &read(include_str!("menus/kiosk.toml"))?).await?;
     client.settings_save(&SiteSettings { menu: Some("workshop".into()), ..SiteSettings::default() }).await?;
-    let kiosk =
-        LabelDraft { parameters: vec!["console=tty1".into(), "quiet".into()], menu: Some("kiosk".into()) };
+    let kiosk = LabelDraft {
+        parameters: vec!["console=tty1".into(), "quiet".into()],
+        menu: Some("kiosk".into()),
+        ..LabelDraft::default()
+    };
     client.labels_save("kiosk", &kiosk).await?;
     Ok(())
 }
@@ -312,7 +315,7 @@ async fn fill_answers(client: &Client) -> Result<(), Failure> {
     let quay = Settings {
         images: images.clone(),
         users: [("purser".into(), user("Ship's purser", Sudo::Password))].into(),
-        storage: Some(Storage { layout: Some(Layout::Lvm), ..Storage::default() }),
+        storage: Some(Storage { logical_volumes: Some(true), ..Storage::default() }),
         software: packages(&["openssh-server"]),
         ..Settings::default()
     };
@@ -334,8 +337,8 @@ async fn fill_answers(client: &Client) -> Result<(), Failure> {
         questions: [(
             "berth".into(),
             Question {
-                ask: "At which berth does it stand?".into(),
-                kind: Ask::Number,
+                text: "At which berth does it stand?".into(),
+                kind: AnswerKind::Number,
                 default: Some("7".into()),
             },
         )]

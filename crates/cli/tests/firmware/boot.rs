@@ -62,7 +62,7 @@ fn fill(service: &Service<'_>) {
         "console=ttyS0",
     ]);
     let answers = service.write("answers.toml", ANSWERS);
-    service.run(&["answers", "save", "quay-server", "--from", &answers]);
+    service.put("answers", "quay-server", &answers);
     service.add_machine();
     service.arm();
 }
@@ -82,8 +82,8 @@ password = { plain = "tern bay at dusk" }
 sudo = "password"
 
 [storage]
-layout = "lvm"
-disks.system = { model = "Puffin 480*", size = "smallest" }
+logical_volumes = true
+disks.system = { model = "Puffin 480*", prefer = "small" }
 
 [[storage.volumes]]
 mount = "/"
@@ -348,7 +348,7 @@ fn uefi_takes_a_disc_whole_by_http_and_starts_it_from_memory() {
         "auklet-chart",
         "--mac",
         "00:00:5e:00:53:01",
-        "--standing",
+        "--default-boot",
         "live:lantern",
     ]);
     let mut firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
@@ -390,7 +390,7 @@ fn uefi_with_secure_boot_enforced_reaches_our_menu() {
     // Enforced: a loader that nobody signed is fetched, and never asks for its menu.
     let unsigned = service
         .write("unsigned.efi", std::fs::read("/usr/lib/grub/x86_64-efi/monolithic/grubnetx64.efi").unwrap());
-    service.run(&["loader", "remove", "signed-x64"]);
+    service.run(&["loader", "remove", "signed-x64", "--yes"]);
     service.run(&["loader", "add", "unsigned", "--architecture", "uefi-x64", "--boot-file", &unsigned]);
     let firmware = {
         let mut firmware = uefi(&service, "OVMF_CODE_4M.ms.fd", "OVMF_VARS_4M.ms.fd");
@@ -424,7 +424,7 @@ fn firmware_beside_another_server_boots_what_we_add() {
     let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
     add_signed_loader(&service, "port-80");
     fill(&service);
-    service.run(&["subnet", "change", "quay-lab", "--mode", "proxy", "--without", "pool"]);
+    service.run(&["subnet", "change", "quay-lab", "--set", "mode=proxy", "--drop", "pools"]);
     let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
     let powered_on = Instant::now();
     let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
@@ -447,7 +447,7 @@ fn a_boot_file_mistyped_in_another_server_is_explained() {
     let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
     add_signed_loader(&service, "port-80");
     fill(&service);
-    service.run(&["subnet", "change", "quay-lab", "--mode", "off"]);
+    service.run(&["subnet", "change", "quay-lab", "--set", "mode=off"]);
     let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
     let computer = Computer::power_on(&namespace, service.folder.path(), ",romfile=", &firmware);
     wait_for_event(&service, "the wrong name", |line| line.contains("shimx46.efi → nothing is served"));

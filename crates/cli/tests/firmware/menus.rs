@@ -41,7 +41,7 @@ title = "Tools"
 [[entries.action.entries]]
 key = "try"
 title = "Start the installer by hand"
-parameters = ["lang={{ facts.lang }}"]
+parameters = ["lang={{ details.lang }}"]
 action = { image = { name = "tidewrack-12" } }
 "#;
 
@@ -75,10 +75,18 @@ fn prepare<'a>(namespace: &'a Netns) -> Service<'a> {
     ]);
     service.add_answers();
     let menu = service.write("menu.toml", MENU);
-    service.run(&["menu", "save", "quay", "--from", &menu]);
-    service.run(&["settings", "change", "--menu", "quay"]);
+    service.put("menu", "quay", &menu);
+    service.run(&["settings", "change", "--set", "menu=quay"]);
     service.add_machine();
-    service.run(&["machine", "change", "auklet-chart", "--standing", "menu", "--fact", "lang=en"]);
+    service.run(&[
+        "machine",
+        "change",
+        "auklet-chart",
+        "--set",
+        "default_boot=menu",
+        "--set",
+        "details.lang=en",
+    ]);
     service
 }
 
@@ -95,7 +103,7 @@ fn step(service: &Service<'_>, kind: &str, since: Instant) {
     wait_for(kind, LIMIT, || {
         std::thread::sleep(Duration::from_millis(500));
         let installs = service.json(&["install", "list"]);
-        let any = installs["installs"].as_array().unwrap().first()?.clone();
+        let any = installs.as_array().unwrap().first()?.clone();
         let steps = service.json(&["install", "show", &any["number"].to_string()])["steps"].clone();
         steps.as_array().unwrap().iter().any(|step| step["kind"] == kind).then_some(())
     });
@@ -135,7 +143,7 @@ fn grub_asks_for_the_phrase_and_installs_out_of_the_iso() {
     computer.press(&["ret"]);
     // GRUB works out the hash, says that access is denied, waits ten seconds, and begins at its default again.
     drawn(&computer, Duration::from_secs(20));
-    assert_eq!(service.json(&["install", "list"])["total"], 0, "a wrong phrase");
+    assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 0, "a wrong phrase");
     picture(&computer, "firmware-grub-again.png");
     computer.press(&["down", "ret"]);
     computer.type_text("install");
@@ -205,7 +213,7 @@ fn firmware_with_scripts_gets_one_and_hands_the_phrase_over() {
     let story = service.run(&["trace", "auklet-chart", "--all"]);
     println!("{story}");
     assert!(!story.contains("phrase=") && !story.contains("wrong"), "a phrase is in the trace: {story}");
-    assert_eq!(service.json(&["install", "list"])["total"], 0, "nothing was armed");
+    assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 0, "nothing was armed");
 }
 
 /// A disk image whose first sector writes `text` to the serial port and stops.
@@ -336,7 +344,7 @@ fn a_uefi_application_is_handed_over_to_and_finds_its_own_files() {
     let menu = "title = 'Quay'\n[[entries]]\nkey = 'app'\ntitle = 'Hand over'\n\
                 action = { image = { name = 'bollard-pe' } }\n";
     let menu = service.write("app.toml", menu);
-    service.run(&["menu", "save", "quay", "--from", &menu]);
+    service.put("menu", "quay", &menu);
     // GRUB does not give the firmware's network back to what it starts; firmware with scripts does.
     let firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
     let computer = Computer::power_on(&namespace, service.folder.path(), "", &firmware);
@@ -351,7 +359,7 @@ const ASKS: &str = r#"
 [users.purser]
 password = { plain = "tern bay at dusk" }
 [questions.berth]
-ask = "At which berth does it stand?"
+text = "At which berth does it stand?"
 kind = "number"
 "#;
 
@@ -365,7 +373,7 @@ fn a_machine_waits_for_answers_and_goes_on_by_itself_with_every_loader() {
         let service = prepare(&namespace);
         add_loader(&service);
         let asks = service.write("asks.toml", ASKS);
-        service.run(&["answers", "save", "asks", "--from", &asks]);
+        service.put("answers", "asks", &asks);
         service.run(&["install", "arm", "auklet-chart", "--image", "tidewrack-12", "--answers", "asks"]);
         let since = Instant::now();
         let computer = Computer::power_on(&namespace, service.folder.path(), "", &[]);

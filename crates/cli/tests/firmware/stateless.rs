@@ -149,18 +149,18 @@ fn a_host_without_a_disk_starts_from_memory_with_its_own_name_user_and_key() {
     ]);
     println!("imported in {:.1} s\n{added}", began.elapsed().as_secs_f64());
     let answers = service.write("live.toml", ANSWERS.replace("KEY", key.trim()));
-    service.run(&["answers", "save", "deck-display", "--from", &answers]);
+    service.put("answers", "deck-display", &answers);
     service.add_machine();
     service.run(&[
         "machine",
         "change",
         MACHINE,
-        "--standing",
-        "live:lantern-12",
-        "--live-answers",
-        "deck-display",
+        "--set",
+        "default_boot=live:lantern-12",
+        "--set",
+        "live_answers=deck-display",
     ]);
-    assert_eq!(service.json(&["install", "list"])["total"], 0);
+    assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 0);
 
     for start in 1..=2 {
         let folder = tempfile::tempdir().unwrap();
@@ -210,5 +210,5 @@ fn a_host_without_a_disk_starts_from_memory_with_its_own_name_user_and_key() {
         (&hosts["hosts"][0]["install"], &hosts["hosts"][0]["is_stateless"]),
         (&json!(2), &json!(true))
     );
-    assert!(hosts["hosts"][0]["armed_by"] == "its standing", "{hosts}");
+    assert!(hosts["hosts"][0]["armed_by"] == "default boot", "{hosts}");
 }

@@ -240,7 +240,7 @@ fn fifty_machines_are_installed_whatever_hostile_hosts_hold() {
         assert!(held <= 256 + 32, "{held} connections of one host");
     });
     let installs = service.json(&["install", "list", "--state", "installed"]);
-    assert_eq!(installs["total"], u64::from(MACHINES));
+    assert_eq!(installs.as_array().unwrap().len(), usize::from(MACHINES));
     let trace = service.json(&["trace", "02:09:09:09:09:09", "--all"]);
     let (heard, allowed) =
         (trace["lines"].as_array().unwrap().len(), 40 + 4 * (began.elapsed().as_secs() as usize + 1));

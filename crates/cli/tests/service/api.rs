@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use futures_util::StreamExt;
 use lastmile_api::{
-    ArmRequest, Event, InstallState, MachineDraft, MachineSort, MachinesListQuery, PROBLEM_JSON,
-    StandingDraft,
+    ArmRequest, DefaultBootDraft, Event, InstallState, MachineDraft, MachineSort, MachinesListQuery,
+    PROBLEM_JSON,
 };
 use lastmile_client::{Client, ClientError};
 use reqwest::{Method, StatusCode};
@@ -115,8 +115,10 @@ async fn whoever_watches_is_told_of_every_change() {
     let Event::Machine { machine } = next().await else { panic!("its machine was expected next") };
     assert_eq!(machine.name, MACHINE);
 
-    let renamed =
-        MachineDraft { standing: StandingDraft::Ignored, ..MachineDraft::new("auklet-bridge", machine.macs) };
+    let renamed = MachineDraft {
+        default_boot: DefaultBootDraft::Ignored,
+        ..MachineDraft::new("auklet-bridge", machine.macs)
+    };
     client.machines_replace(MACHINE, &renamed).await.unwrap();
     assert!(matches!(next().await, Event::Machine { machine } if machine.name == "auklet-bridge"));
     assert_eq!(next().await, Event::Gone { name: MACHINE.into() });

@@ -22,7 +22,7 @@ fn fill(service: &Service<'_>) {
         "00:00:5e:00:53:43",
         "--label",
         "gate",
-        "--fact",
+        "--detail",
         "berth=7",
     ]);
     service.run(&["subnet", "reserve", "holm-quay", "198.51.100.9", "00:00:5e:00:53:43"]);
@@ -116,7 +116,7 @@ async fn a_reserved_address_and_the_answers_domain_go_before_what_the_subnet_giv
     }
     let answers = service.run(&["answers", "example"]);
     let answers = service.write("deck.toml", format!("domain = \"deck.gannet.example\"\n{answers}"));
-    service.run(&["answers", "save", "quay-server", "--from", &answers]);
+    service.put("answers", "quay-server", &answers);
     service.arm();
     assert_eq!(hosts(), format!("198.51.100.20   {MACHINE}.deck.gannet.example {MACHINE}\n"));
 }
@@ -130,7 +130,7 @@ fn the_inventory_says_what_each_machine_holds() {
     assert_eq!(machines.len(), 3);
     let gate = machines.iter().find(|machine| machine["name"] == "tern-gate-1").unwrap();
     assert_eq!(gate["full_name"], "tern-gate-1.gannet.example");
-    assert_eq!(gate["facts"]["berth"], "7");
+    assert_eq!(gate["details"]["berth"], "7");
     assert!(gate["holds"].is_null());
     let one = service.json(&["export", "inventory", "--label", "engine"]);
     assert_eq!(one["machines"][0]["name"], "fulmar-log");

@@ -272,8 +272,8 @@ fn where_addresses_cannot_be_known_the_first_claim_of_a_boot_counts() {
     service.arm();
     assert!(get(&other, MENU).1.contains("/answers/"), "the claim of the boot that ended is kept");
     // Where the subnet says that addresses count, nobody is known there.
-    service.run(&["install", "cancel", "2"]);
-    service.run(&["subnet", "change", "shed", "--identify", "address"]);
+    service.run(&["install", "cancel", "2", "--yes"]);
+    service.run(&["subnet", "change", "shed", "--set", "identify=address"]);
     service.arm();
     assert!(!get(&machine, MENU).1.contains("/answers/"));
     let (_, check) = (0, service.try_run(&["check"]));

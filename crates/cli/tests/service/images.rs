@@ -231,26 +231,26 @@ fn revisions_go_forward_and_back_and_what_is_in_use_stays() {
         let (_, said) = service.fail(words);
         assert!(said.contains(what), "{words:?}: {said}");
     };
-    service.run(&["image", "title", "tidewrack-12", "Tidewrack 12 for kiosks"]);
+    service.run(&["image", "change", "tidewrack-12", "--set", "title=Tidewrack 12 for kiosks"]);
     assert_eq!(service.json(&["image", "show", "tidewrack-12"])["title"], "Tidewrack 12 for kiosks");
-    fails(&["image", "title", "tidewrack-12", " "], "title: empty");
+    fails(&["image", "change", "tidewrack-12", "--set", "title= "], "title: empty");
     fails(&["image", "retire", "tidewrack-12", "2"], "is the current one");
-    fails(&["image", "remove", "tidewrack-12", "--revision", "2"], "is the current one");
-    service.run(&["image", "current", "tidewrack-12", "1"]);
+    fails(&["image", "remove", "tidewrack-12", "--revision", "2", "--yes"], "is the current one");
+    service.run(&["image", "set-current", "tidewrack-12", "1"]);
     service.add_answers();
     service.add_machine();
     service.arm();
-    fails(&["image", "remove", "tidewrack-12"], "install 1 of tidewrack-12 goes on");
+    fails(&["image", "remove", "tidewrack-12", "--yes"], "install 1 of tidewrack-12 goes on");
     let install = service.json(&["install", "show", "1"]);
     let revision = service.json(&["image", "show", "tidewrack-12", "--revision", "1"]);
     assert_eq!(install["manifest_hash"], revision["manifest_hash"]);
-    service.run(&["image", "current", "tidewrack-12", "2"]);
-    fails(&["image", "remove", "tidewrack-12", "--revision", "1"], "install 1 of it goes on");
-    service.run(&["install", "cancel", "1"]);
+    service.run(&["image", "set-current", "tidewrack-12", "2"]);
+    fails(&["image", "remove", "tidewrack-12", "--revision", "1", "--yes"], "install 1 of it goes on");
+    service.run(&["install", "cancel", "1", "--yes"]);
     service.run(&["image", "retire", "tidewrack-12", "1"]);
-    fails(&["image", "current", "tidewrack-12", "1"], "is retired");
-    service.run(&["image", "retire", "tidewrack-12", "1", "--restore"]);
-    service.run(&["image", "remove", "tidewrack-12", "--revision", "1"]);
+    fails(&["image", "set-current", "tidewrack-12", "1"], "is retired");
+    service.run(&["image", "restore", "tidewrack-12", "1"]);
+    service.run(&["image", "remove", "tidewrack-12", "--revision", "1", "--yes"]);
     add(&["--parameter", "splash"]);
     let numbers: Vec<i64> = service.json(&["image", "show", "tidewrack-12"])["all"]
         .as_array()

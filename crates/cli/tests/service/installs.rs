@@ -76,13 +76,16 @@ async fn how_far_an_install_is_is_learned_from_those_before_it() {
     let preview =
         service.run(&words("install arm fulmar-log --image tidewrack-12 --answers quay-server --dry-run"));
     assert!(preview.contains("tidewrack-12 r1") && preview.contains("its only disk"), "{preview}");
-    service.run(&words("install retry 1 2"));
-    assert_eq!(service.json(&["install", "list"])["total"], 4);
-    let said = service.run(&words("install cancel 3 4"));
-    assert!(said.contains("install 3 is cancelled\ninstall 4 is cancelled"), "{said}");
-    let (code, said) = service.fail(&words("install retry 3 9"));
-    assert!(code == 1 && said.contains('9'), "{said}");
-    assert_eq!(service.json(&["install", "list"])["total"], 4, "all of them, or none");
+    service.run(&words("install retry 1 2 --yes"));
+    assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 4);
+    let said = service.run(&words("install cancel 3 4 --yes"));
+    assert!(
+        said.contains("install 3 of auklet-chart is cancelled\ninstall 4 of fulmar-log is cancelled"),
+        "{said}"
+    );
+    let (code, said) = service.fail(&words("install retry 3 9 --yes"));
+    assert!(code == 3 && said.contains('9'), "{said}");
+    assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 4, "all of them, or none");
 }
 
 #[tokio::test]
@@ -144,8 +147,8 @@ async fn what_installers_write_is_kept_in_each_of_their_ways_and_shows_no_token(
 async fn silence_beyond_a_limit_ends_an_install_and_a_late_end_mends_it() {
     let service = loopback(26_020);
     service.fill();
-    service.run(&words("settings change --installing-minutes 1 --loading-minutes 1"));
-    let (_, said) = service.fail(&words("settings change --whole-minutes 99999"));
+    service.run(&words("settings change --set limits.installing_minutes=1 --set limits.loading_minutes=1"));
+    let (_, said) = service.fail(&words("settings change --set limits.whole_minutes=99999"));
     assert!(said.contains("limits.whole_minutes") && said.contains("10080"), "{said}");
     service.run(&["machine", "add", "fulmar-log", "--mac", SECOND_MAC]);
     service.run(&words("install arm fulmar-log --image tidewrack-12 --answers quay-server"));
@@ -179,9 +182,9 @@ async fn silence_beyond_a_limit_ends_an_install_and_a_late_end_mends_it() {
 async fn the_record_tells_who_has_what_and_how_installs_went() {
     let service = loopback(26_040);
     service.fill();
-    service.run(&["machine", "change", MACHINE, "--label", "chart", "--label", "vessel"]);
-    service.run(&["install", "cancel", "1"]);
-    service.run(&["install", "retry", "1"]);
+    service.run(&["machine", "change", MACHINE, "--append", "labels=chart", "--append", "labels=vessel"]);
+    service.run(&["install", "cancel", "1", "--yes"]);
+    service.run(&["install", "retry", "1", "--yes"]);
     install(26_040, MAC, Duration::ZERO).await;
     service.run(&["machine", "add", "=fulmar", "--mac", SECOND_MAC].map(|word| word.trim_start_matches('=')));
     service.run(&words("install arm fulmar --image tidewrack-12 --answers quay-server"));
@@ -223,18 +226,18 @@ async fn the_record_tells_who_has_what_and_how_installs_went() {
     let host = &hosts["hosts"][0];
     assert_eq!((&host["revision"], &host["current"], &host["install"]), (&json!(1), &json!(2), &json!(2)));
     // What fails afterwards changes nothing of what the host has; what is installed afterwards does.
-    service.run(&["install", "arm", MACHINE, "--image", "tidewrack-12", "--answers", "quay-server"]);
+    service.run(&["install", "arm", MACHINE, "--image", "tidewrack-12", "--answers", "quay-server", "--yes"]);
     let reports = begin(26_040, MAC).await;
     curl(&[&format!("{reports}/failed?text=no%20disk")]);
     assert_eq!(service.json(&words("history hosts"))["hosts"][0]["install"], 2);
-    service.run(&["install", "retry", "4"]);
+    service.run(&["install", "retry", "4", "--yes"]);
     install(26_040, MAC, Duration::ZERO).await;
     let hosts = service.json(&words("history hosts"));
     let host = &hosts["hosts"][0];
     assert_eq!((&host["install"], &host["revision"], &hosts["behind"]), (&json!(5), &json!(2), &json!(0)));
     // Who leaves stays in the history, under the last name.
-    service.run(&["machine", "change", MACHINE, "--rename", "auklet-bridge"]);
-    service.run(&["machine", "remove", "auklet-bridge"]);
+    service.run(&["machine", "rename", MACHINE, "auklet-bridge"]);
+    service.run(&["machine", "remove", "auklet-bridge", "--yes"]);
     let hosts = service.json(&words("history hosts"));
     assert_eq!((&hosts["left"], &hosts["behind"]), (&json!(1), &json!(0)), "who left is behind nobody");
     assert!(
@@ -245,7 +248,7 @@ async fn the_record_tells_who_has_what_and_how_installs_went() {
 
     // Read by somebody else's reader of tables.
     let read = |what: &str| {
-        let text = service.run(&words(&format!("history {what} --csv")));
+        let text = service.run(&words(&format!("history {what} --output csv")));
         let program = "import csv,json,sys; print(json.dumps(list(csv.DictReader(sys.stdin))))";
         let path = service.write("table.csv", text);
         let output = Command::new(need("/usr/bin/python3", "python3"))
@@ -268,35 +271,36 @@ fn names_and_addresses_are_given_by_pattern_to_all_or_to_none() {
     service.fill();
     for (name, mac, hall) in [("b", "02:00:5e:00:53:12", "Holm Quay"), ("a", "02:00:5e:00:53:11", "Tern Bay")]
     {
-        let fact = format!("hall={hall}");
-        service.run(&["machine", "add", name, "--mac", mac, "--label", "kiosk", "--fact", &fact]);
+        let detail = format!("hall={hall}");
+        service.run(&["machine", "add", name, "--mac", mac, "--label", "kiosk", "--detail", &detail]);
     }
-    let pattern = "{{ facts.hall | slug }}-{{ counter | pad(2) }}";
+    let pattern = "{{ details.hall | slug }}-{{ counter | pad(2) }}";
     let naming = ["machine", "name", "--label", "kiosk", "--name", pattern];
-    let preview = service.run(&naming);
-    assert!(preview.contains("tern-bay-01") && preview.contains("nothing is saved yet"), "{preview}");
-    assert_eq!(service.json(&["machine", "list"])["total"], 3);
+    let dry_run = ["--dry-run"];
+    let preview = service.run(&[&naming[..], &dry_run].concat());
+    assert!(preview.contains("tern-bay-01") && preview.contains("nothing was saved"), "{preview}");
+    assert_eq!(service.json(&["machine", "list"]).as_array().unwrap().len(), 3);
     let with_address = |address: &'static str| [&naming[..], &["--address", address]].concat();
-    let bad = service.try_run(&with_address("198.51.100.{{ 99 + counter }}"));
+    let bad = service.try_run(&[with_address("198.51.100.{{ 99 + counter }}"), dry_run.to_vec()].concat());
     assert_eq!(bad.status.code(), Some(1), "a preview that cannot be saved is no success");
     let bad = String::from_utf8(bad.stdout).unwrap();
-    assert!(bad.contains("in the pool") && bad.contains("2 of 2 cannot be saved so"), "{bad}");
-    let (_, said) = service.fail(&[&with_address("198.51.100.{{ 99 + counter }}")[..], &["--save"]].concat());
+    assert!(bad.contains("in the pool") && bad.contains("2 of 2 cannot be renamed so"), "{bad}");
+    let (_, said) = service.fail(&with_address("198.51.100.{{ 99 + counter }}"));
     assert!(said.contains("a: ") && said.contains("b: ") && said.contains("in the pool"), "{said}");
     assert!(service.json(&["machine", "list"]).to_string().contains("\"name\":\"a\""), "nothing was changed");
-    service.run(&[&with_address("198.51.100.{{ 10 + counter }}")[..], &["--save"]].concat());
+    service.run(&with_address("198.51.100.{{ 10 + counter }}"));
     let reserved = service.run(&["subnet", "reservations", "holm-quay"]);
     assert!(reserved.contains("198.51.100.11") && reserved.contains("02:00:5e:00:53:11"), "{reserved}");
     // The two change names with each other, and it outlives a restart.
     let swap = "{{ {'tern-bay-01': 'holm-quay-02', 'holm-quay-02': 'tern-bay-01'}[name] }}";
-    service.run(&["machine", "name", "--label", "kiosk", "--name", swap, "--save"]);
+    service.run(&["machine", "name", "--label", "kiosk", "--name", swap]);
     let mut service = service;
     service.signal("KILL");
     service.spawn();
     let detail = service.json(&["machine", "show", "holm-quay-02"]);
     assert_eq!(detail["macs"][0], "02:00:5e:00:53:11");
-    let (_, said) = service.fail(&["machine", "name", MACHINE, "--name", "{{ nothing }}", "--save"]);
+    let (_, said) = service.fail(&["machine", "name", MACHINE, "--name", "{{ nothing }}"]);
     assert!(said.contains("name") && said.contains("at column 4"), "{said}");
-    let (_, said) = service.fail(&["machine", "name", MACHINE, "--name", "chart-1", "--save"]);
+    let (_, said) = service.fail(&["machine", "name", MACHINE, "--name", "chart-1"]);
     assert!(said.contains("install 1 goes on"), "{said}");
 }

@@ -85,7 +85,7 @@ async fn an_install_that_never_ends_is_stopped() {
     assert_eq!(boot(22_010, MAC, Architecture::UefiX64).await, Booted::LocalDisk);
     let install = service.json(&["install", "show", "1"]);
     assert_eq!((&install["state"], &install["kernel_fetches"]), (&"stalled".into(), &3.into()));
-    assert_eq!(service.json(&["machine", "list"])["machines"][0]["stage"], "stalled");
+    assert_eq!(service.json(&["machine", "list"])[0]["stage"], "stalled");
 }
 
 #[tokio::test]
@@ -96,7 +96,7 @@ async fn firmware_without_a_loader_and_newcomers_get_an_address_only() {
     let trace = service.run(&["machine", "show", "auklet-chart"]);
     assert!(trace.contains("no loader is there for bios firmware"), "{trace}");
     assert_eq!(boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await, Booted::NoLoader);
-    service.run(&["subnet", "change", "holm-quay", "--newcomers", "menu"]);
+    service.run(&["subnet", "change", "holm-quay", "--set", "newcomers=menu"]);
     let menu = boot(22_020, "00:00:5e:00:53:99", Architecture::UefiX64).await;
     let Booted::Menu(entries) = menu else { panic!("{menu:?}") };
     assert!(entries.iter().all(|entry| !entry.contains("Install")), "{entries:?}");

@@ -5,12 +5,13 @@
 
 mod answers;
 mod api;
+mod bulk;
 mod cable;
 mod commands;
 mod contract;
 mod demo;
 mod exports;
-mod handovers;
+mod grammar;
 mod identity;
 mod images;
 mod installs;
@@ -22,4 +23,5 @@ mod packages;
 #[path = "../support/mod.rs"]
 mod support;
 mod wait;
+mod webhooks;
 mod wire;

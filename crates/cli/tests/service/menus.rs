@@ -45,13 +45,13 @@ fn quay(first_port: u16) -> Service<'static> {
     service.add_answers();
     service.add_machine();
     let menu = service.write("menu.toml", MENU);
-    service.run(&["menu", "save", "quay", "--from", &menu]);
-    service.run(&["machine", "change", MACHINE, "--standing", "menu", "--menu", "quay"]);
+    service.put("menu", "quay", &menu);
+    service.run(&["machine", "change", MACHINE, "--set", "default_boot=menu", "--set", "menu=quay"]);
     service
 }
 
-fn installs(service: &Service<'_>) -> u64 {
-    service.json(&["install", "list"])["total"].as_u64().unwrap()
+fn installs(service: &Service<'_>) -> usize {
+    service.json(&["install", "list"]).as_array().unwrap().len()
 }
 
 #[test]
@@ -141,7 +141,7 @@ fn a_menu_is_kept_changed_without_its_phrase_and_removed_when_nobody_is_shown_it
     // What `show` writes can be changed and saved: the phrase stays.
     let shown = service.run(&["menu", "show", "quay"]).replace("Quay: ", "New quay: ");
     let changed = service.write("changed.toml", shown);
-    service.run(&["menu", "save", "quay", "--from", &changed]);
+    service.put("menu", "quay", &changed);
     assert_eq!(hash(&menu("grub")), before);
     for language in ["grub", "pxelinux", "script"] {
         let text = menu(language);
@@ -163,17 +163,17 @@ fn a_menu_is_kept_changed_without_its_phrase_and_removed_when_nobody_is_shown_it
         ("no text at all", String::new(), &["entries"]),
     ] {
         let bad = service.write("bad.toml", bad);
-        let (code, said) = service.fail(&["menu", "save", "quay", "--from", &bad]);
+        let (code, said) = service.fail(&["menu", "change", "quay", "--from", &bad]);
         assert_eq!(code, 1, "{what}: {said}");
         for part in parts {
             assert!(said.contains(part), "{what} lacks {part:?}: {said}");
         }
         assert_eq!(service.run(&["menu", "show", "quay"]), kept, "{what}");
     }
-    let (_, said) = service.fail(&["menu", "remove", "quay"]);
+    let (_, said) = service.fail(&["menu", "remove", "quay", "--yes"]);
     assert!(said.contains(MACHINE), "{said}");
-    service.run(&["machine", "change", MACHINE, "--without", "menu"]);
-    service.run(&["menu", "remove", "quay"]);
+    service.run(&["machine", "change", MACHINE, "--drop", "menu"]);
+    service.run(&["menu", "remove", "quay", "--yes"]);
     assert!(service.json(&["menu", "list"]).as_array().unwrap().is_empty());
 }
 
@@ -189,22 +189,22 @@ fn the_menu_of_the_machine_its_label_its_subnet_and_the_site_go_in_this_order() 
     for name in ["quay", "kiosks", "holm", "gannet"] {
         let text = MENU.replace("Quay: {{ name }}", &format!("menu of {name}"));
         let file = service.write("one.toml", text);
-        service.run(&["menu", "save", name, "--from", &file]);
+        service.put("menu", name, &file);
     }
-    service.run(&["settings", "change", "--menu", "gannet"]);
-    service.run(&["label", "save", "kiosk", "--menu", "kiosks", "--parameter", "quiet"]);
-    service.run(&["machine", "change", MACHINE, "--label", "kiosk"]);
+    service.run(&["settings", "change", "--set", "menu=gannet"]);
+    service.run(&["label", "add", "kiosk", "--set", "menu=kiosks", "--append", "parameters=quiet"]);
+    service.run(&["machine", "change", MACHINE, "--append", "labels=kiosk"]);
     assert_eq!(title(), Some("quay"));
-    service.run(&["machine", "change", MACHINE, "--without", "menu"]);
+    service.run(&["machine", "change", MACHINE, "--drop", "menu"]);
     assert_eq!(title(), Some("kiosks"));
-    let (_, said) = service.fail(&["label", "save", "kiosk", "--menu", "nowhere"]);
+    let (_, said) = service.fail(&["label", "change", "kiosk", "--set", "menu=nowhere"]);
     assert!(said.contains("nowhere"), "{said}");
     assert_eq!(title(), Some("kiosks"), "what is refused changes nothing");
-    service.run(&["label", "remove", "kiosk"]);
+    service.run(&["label", "remove", "kiosk", "--yes"]);
     assert_eq!(title(), Some("gannet"));
-    let (_, said) = service.fail(&["menu", "remove", "gannet"]);
+    let (_, said) = service.fail(&["menu", "remove", "gannet", "--yes"]);
     assert!(said.contains("site"), "{said}");
-    service.run(&["settings", "change", "--menu", ""]);
+    service.run(&["settings", "change", "--set", "menu="]);
     assert_eq!(title(), None, "the one that is built in");
 }
 
@@ -228,7 +228,7 @@ fn loaders_of_the_systems_packages_are_found_added_and_served_as_they_are() {
         service.run(&["loader", "find", "--add", name]);
     }
     let (code, said) = service.fail(&["loader", "find", "--add", "nothing-such"]);
-    assert!(code == 1 && said.contains("nothing-such"), "{said}");
+    assert!(code == 3 && said.contains("nothing-such"), "{said}");
     let list = service.run(&["loader", "list"]);
     assert!(list.contains("uefi-x64") && list.contains("bios"), "{list}");
     let name = signed["name"].as_str().unwrap();

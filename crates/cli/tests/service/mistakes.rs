@@ -30,7 +30,7 @@ fn a_template_that_would_exhaust_memory_is_refused_and_the_service_goes_on() {
         "locale = 'en_GB.UTF-8'\n[formats.preseed]\ntemplate = \"{{% set v0 = 'x' %}}{doubling}{{{{ v40 }}}}\"\n"
     );
     let file = service.write("bomb.toml", template);
-    let (_, said) = service.fail(&["answers", "save", "bomb", "--from", &file]);
+    let (_, said) = service.fail(&["answers", "add", "bomb", "--from", &file]);
     assert!(said.contains("a variable cannot be made of another"), "{said}");
     assert_eq!(service.json(&["status"])["machines"], 1);
 }
@@ -105,17 +105,17 @@ fn answers_that_are_used_stay_and_what_leads_nowhere_is_told() {
     service.add_answers();
     let menu = "title = 'Workshop'\n[[entries]]\nkey = 'install'\ntitle = 'Install'\naction = { image = { name = 'tidewrack-12', answers = 'quay-server' } }\n";
     let file = service.write("menu.toml", menu);
-    service.run(&["menu", "save", "workshop", "--from", &file]);
-    let (code, said) = service.fail(&["answers", "remove", "quay-server"]);
+    service.put("menu", "workshop", &file);
+    let (code, said) = service.fail(&["answers", "remove", "quay-server", "--yes"]);
     assert!(code == 1 && said.contains("menu workshop uses answers quay-server"), "{said}");
-    service.run(&["menu", "remove", "workshop"]);
-    service.run(&["answers", "remove", "quay-server"]);
-    // A set of answers whose host name is made of a fact that the example has not.
-    let file = service.write("named.toml", "host_name = \"{{ facts.rack }}-{{ name }}\"\n");
-    service.run(&["answers", "save", "named", "--from", &file]);
+    service.run(&["menu", "remove", "workshop", "--yes"]);
+    service.run(&["answers", "remove", "quay-server", "--yes"]);
+    // A set of answers whose host name is made of a detail that the example has not.
+    let file = service.write("named.toml", "host_name = \"{{ details.rack }}-{{ name }}\"\n");
+    service.put("answers", "named", &file);
     // A name that is in no value is a mistake on every machine.
     let file = service.write("unknown.toml", "[formats.preseed]\ntemplate = \"{{ generated }}{{ nmae }}\"\n");
-    let (_, said) = service.fail(&["answers", "save", "unknown", "--from", &file]);
+    let (_, said) = service.fail(&["answers", "add", "unknown", "--from", &file]);
     assert!(said.contains("nmae"), "{said}");
 }
 
@@ -123,7 +123,7 @@ fn answers_that_are_used_stay_and_what_leads_nowhere_is_told() {
 fn numbers_of_revisions_are_not_used_again_after_an_image_was_removed() {
     let service = loopback(26_140);
     service.add_image();
-    service.run(&["image", "remove", "tidewrack-12"]);
+    service.run(&["image", "remove", "tidewrack-12", "--yes"]);
     service.add_image();
     let image = service.json(&["image", "show", "tidewrack-12"]);
     assert_eq!(image["revision"]["number"], 2, "{image}");
@@ -137,7 +137,7 @@ fn changes_of_one_machine_at_the_same_time_lose_nothing() {
         for number in 0..8 {
             let service = &service;
             scope.spawn(move || {
-                service.run(&["machine", "change", MACHINE, "--label", &format!("label-{number}")])
+                service.run(&["machine", "change", MACHINE, "--append", &format!("labels=label-{number}")])
             });
         }
     });
@@ -149,7 +149,7 @@ fn changes_of_one_machine_at_the_same_time_lose_nothing() {
     let (_, head) = curl(&["-i", &url]);
     let etag = head.lines().find_map(|line| line.strip_prefix("etag: ")).unwrap().trim().to_owned();
     let put = |etag: &str, rack: &str| {
-        let body = json!({ "name": MACHINE, "macs": [MAC], "facts": { "rack": rack } }).to_string();
+        let body = json!({ "name": MACHINE, "macs": [MAC], "details": { "rack": rack } }).to_string();
         let condition = format!("If-Match: {etag}");
         curl(&["-X", "PUT", "-H", "Content-Type: application/json", "-H", &condition, "-d", &body, &url])
     };
@@ -159,7 +159,7 @@ fn changes_of_one_machine_at_the_same_time_lose_nothing() {
     assert_eq!(status, "412");
     assert_eq!(
         problem["differences"],
-        json!([{ "place": "facts.rack", "yours": "\"r2\"", "saved": "\"r1\"" }]),
+        json!([{ "place": "details.rack", "yours": "\"r2\"", "saved": "\"r1\"" }]),
         "{problem}"
     );
     assert_eq!(put(problem["etag"].as_str().unwrap(), "r2").0, "200");
@@ -170,9 +170,9 @@ fn changes_of_one_machine_at_the_same_time_lose_nothing() {
     let changed = std::fs::read_to_string(&shown).unwrap().replace("en_GB", "en_IE");
     let mine = service.write("mine.toml", changed);
     let theirs = service.write("theirs.toml", "locale = 'da_DK.UTF-8'\n");
-    service.run(&["answers", "save", "quay-server", "--from", &theirs]);
-    let (code, said) = service.fail(&["answers", "save", "quay-server", "--from", &mine]);
-    assert!(code == 1 && said.contains("Somebody has changed it") && said.contains("locale:"), "{said}");
+    service.put("answers", "quay-server", &theirs);
+    let (code, said) = service.fail(&["answers", "change", "quay-server", "--from", &mine]);
+    assert!(code == 4 && said.contains("Somebody has changed it") && said.contains("locale:"), "{said}");
 }
 
 #[test]
@@ -186,20 +186,20 @@ fn names_that_mean_something_else_are_no_machines_names() {
     assert_eq!(service.json(&["machine", "show", "auklet"])["name"], "Auklet", "found in whatever case");
     let (code, said) = service.fail(&["machine", "list", "--stage", "faild"]);
     assert!(code == 1 && said.contains("there is no stage 'faild'"), "{said}");
-    let (_, said) = service.fail(&["machine", "change", "Auklet", "--fact", "rack"]);
-    assert!(said.contains("--fact rack"), "{said}");
+    let (code, said) = service.fail(&["machine", "change", "Auklet", "--set", "details.rack"]);
+    assert!(code == 2 && said.contains("--set details.rack: there is no KEY=VALUE"), "{said}");
 }
 
 #[test]
 fn another_machine_of_the_same_name_is_not_installed_by_a_retry() {
     let service = loopback(26_170);
     service.fill();
-    service.run(&["install", "cancel", "1"]);
-    service.run(&["machine", "remove", MACHINE]);
+    service.run(&["install", "cancel", "1", "--yes"]);
+    service.run(&["machine", "remove", MACHINE, "--yes"]);
     service.run(&["machine", "add", MACHINE, "--mac", "02:00:5e:00:53:77"]);
-    let (code, said) = service.fail(&["install", "retry", "1"]);
+    let (code, said) = service.fail(&["install", "retry", "1", "--yes"]);
     assert!(code == 1 && said.contains("was removed"), "{said}");
-    assert_eq!(service.json(&["install", "list"])["total"], 1);
+    assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 1);
 }
 
 #[test]
@@ -222,11 +222,11 @@ fn subnets_that_no_host_could_be_on_are_refused_and_reservations_are_not_lost() 
     assert!(add("10.9.0.0/24", &["--dns", "255.255.255.255"]).contains("broadcast"));
     assert!(add("10.9.0.0/24", &["--option", "interface-mtu=10"]).contains("too small: at least 68"));
     service.run(&["subnet", "reserve", "holm-quay", "198.51.100.9", MAC]);
-    let (_, said) = service.fail(&["subnet", "change", "holm-quay", "--router", "198.51.100.9"]);
+    let (_, said) = service.fail(&["subnet", "change", "holm-quay", "--set", "router=198.51.100.9"]);
     assert!(said.contains("198.51.100.9 is reserved for"), "{said}");
-    let (code, said) = service.fail(&["subnet", "remove", "holm-quay"]);
+    let (code, said) = service.fail(&["subnet", "remove", "holm-quay", "--yes"]);
     assert!(code == 1 && said.contains("1 addresses of holm-quay are reserved"), "{said}");
-    service.run(&["subnet", "remove", "holm-quay", "--with-reservations"]);
+    service.run(&["subnet", "remove", "holm-quay", "--with-reservations", "--yes"]);
 }
 
 #[test]
@@ -235,7 +235,7 @@ fn what_two_hosts_cannot_both_be_is_said_before_they_are_installed() {
     service.add_subnet();
     service.add_image();
     let file = service.write("same.toml", "images = ['tidewrack-12']\nhost_name = 'kiosk'\n[users.purser]\npassword = { plain = 'sea-legs-4-all' }\nsudo = 'password'\n");
-    service.run(&["answers", "save", "same", "--from", &file]);
+    service.put("answers", "same", &file);
     for number in 1..4 {
         service.run(&[
             "machine",
@@ -265,9 +265,9 @@ fn two_versions_that_differ_in_a_password_are_not_called_alike() {
     let file = |password: &str| {
         service.write("one.toml", format!("[root]\npassword = {{ plain = '{password}' }}\n"))
     };
-    service.run(&["answers", "save", "quay", "--from", &file("first-of-them")]);
-    service.run(&["answers", "save", "quay", "--from", &file("second-of-them")]);
-    let compared = service.run(&["answers", "compare", "quay", "--from", "1", "--to", "2"]);
+    service.put("answers", "quay", &file("first-of-them"));
+    service.put("answers", "quay", &file("second-of-them"));
+    let compared = service.run(&["answers", "compare", "quay", "--old", "1", "--new", "2"]);
     assert!(compared.contains("root.password"), "{compared}");
     assert!(!compared.contains("first-of") && !compared.contains('$'), "{compared}");
 }
@@ -276,10 +276,10 @@ fn two_versions_that_differ_in_a_password_are_not_called_alike() {
 fn a_parameter_is_one_word_and_a_number_is_a_number() {
     let service = loopback(26_210);
     service.fill();
-    let (code, said) = service.fail(&["machine", "change", MACHINE, "--parameter", "quiet splash"]);
+    let (code, said) = service.fail(&["machine", "change", MACHINE, "--append", "parameters=quiet splash"]);
     assert!(code == 1 && said.contains("is not one word"), "{said}");
-    let file = service.write("asks.toml", "[questions.berth]\nask = 'Which berth?'\nkind = 'number'\n");
-    let saved = service.try_run(&["answers", "save", "asks", "--from", &file]);
+    let file = service.write("asks.toml", "[questions.berth]\ntext = 'Which berth?'\nkind = 'number'\n");
+    let saved = service.try_run(&["answers", "add", "asks", "--from", &file]);
     if !saved.status.success() {
         panic!("{}", String::from_utf8_lossy(&saved.stderr));
     }
@@ -385,14 +385,14 @@ fn a_question_with_faults_is_not_told_that_nothing_was_saved() {
     service.fill();
     for question in [
         &["export", "zone", "gannet..example"][..],
-        &["machine", "name", "auklet-chart", "--name", "{{ nothing }}"],
+        &["machine", "name", "auklet-chart", "--name", "{{ nothing }}", "--dry-run"],
         &["install", "arm", "auklet-chart", "--image", "nothing", "--answers", "quay-server", "--dry-run"],
         &["answers", "compare", "quay-server", "--machine", "auklet-chart", "--image", "nothing"],
     ] {
         let (_, said) = service.fail(question);
         assert!(!said.contains("Nothing was saved"), "{question:?}: {said}");
     }
-    let (_, said) = service.fail(&["machine", "name", "auklet-chart", "--name", "{{ nothing }}", "--save"]);
+    let (_, said) = service.fail(&["machine", "name", "auklet-chart", "--name", "{{ nothing }}"]);
     assert!(said.contains("Nothing was saved"), "{said}");
 }
 
@@ -404,10 +404,10 @@ fn every_answer_file_that_was_fetched_is_on_record_the_last_one_as_the_installs(
     service.add_image();
     let file = service.write(
         "berth.toml",
-        "host_name = \"{{ name }}-{{ facts.berth }}\"\n[root]\npassword = { plain = \"herring and tide\" }\n",
+        "host_name = \"{{ name }}-{{ details.berth }}\"\n[root]\npassword = { plain = \"herring and tide\" }\n",
     );
-    service.run(&["answers", "save", "berth", "--from", &file]);
-    service.run(&["machine", "add", MACHINE, "--mac", MAC, "--fact", "berth=3"]);
+    service.put("answers", "berth", &file);
+    service.run(&["machine", "add", MACHINE, "--mac", MAC, "--detail", "berth=3"]);
     service.run(&["install", "arm", MACHINE, "--image", "tidewrack-12", "--answers", "berth"]);
     let token = token(26_282);
     let fetched = || {
@@ -416,7 +416,7 @@ fn every_answer_file_that_was_fetched_is_on_record_the_last_one_as_the_installs(
         Sha256::of(file.as_bytes()).to_string()
     };
     let first = fetched();
-    service.run(&["machine", "change", MACHINE, "--fact", "berth=4"]);
+    service.run(&["machine", "change", MACHINE, "--set", "details.berth=4"]);
     let second = fetched();
     assert_ne!(first, second);
     // What was delivered is on record a moment after its last byte has arrived.

@@ -163,8 +163,7 @@ fn reservations_go_by_mac_client_id_and_uuid_and_options_are_told() {
 #[test]
 fn only_known_machines_are_answered_where_that_is_said_and_late_where_that_is() {
     let (server, client) = quay("known");
-    let pool =
-        ["--pool", "192.0.2.100-192.0.2.110", "--newcomers", "unanswered", "--response-delay-ms", "700"];
+    let pool = ["--pool", "192.0.2.100-192.0.2.110", "--newcomers", "unanswered", "--head-start-ms", "700"];
     let service = start(&server, &pool);
     let folder = tempfile::tempdir().unwrap();
     assert!(try_ask(&client, folder.path(), &[]).is_err(), "a newcomer was answered");
@@ -209,7 +208,7 @@ fn a_relay_leads_across_a_routed_hop_and_addresses_there_are_tried_for() {
         "192.0.2.1",
     ]);
     service.add_loader();
-    service.run(&["machine", "add", "auklet-chart", "--mac", MAC, "--standing", "menu"]);
+    service.run(&["machine", "add", "auklet-chart", "--mac", MAC, "--default-boot", "menu"]);
     let relay = router.inside(|| {
         let giaddr = Ipv4Addr::new(192, 0, 2, 1);
         Relay::open("quay0", giaddr, Ipv4Addr::new(198, 51, 100, 2), "berth-4/7").unwrap()
@@ -229,12 +228,12 @@ fn a_relay_leads_across_a_routed_hop_and_addresses_there_are_tried_for() {
     assert!(trace.contains("by relay 192.0.2.1, circuit berth-4/7"), "{trace}");
     assert!(trace.contains("192.0.2.100 is in use by somebody"), "{trace}");
     // A relay that no subnet names is left alone, and the trace says what to do.
-    service.run(&["subnet", "change", "quay-lab", "--without", "relay", "--relay", "192.0.2.9"]);
+    service.run(&["subnet", "change", "quay-lab", "--drop", "relays", "--append", "relays=192.0.2.9"]);
     assert!(try_ask(&client, folder.path(), &PXE).is_err());
     let trace = service.run(&["trace", "auklet-chart"]);
-    assert!(trace.contains("--relay 192.0.2.1`"), "{trace}");
+    assert!(trace.contains("--append relays=192.0.2.1`"), "{trace}");
     // What it says to do leaves the other relay, and leads there.
-    service.run(&["subnet", "change", "quay-lab", "--relay", "192.0.2.1"]);
+    service.run(&["subnet", "change", "quay-lab", "--append", "relays=192.0.2.1"]);
     assert_eq!(
         service.json(&["subnet", "show", "quay-lab"])["relays"],
         serde_json::json!(["192.0.2.9", "192.0.2.1"])
@@ -253,7 +252,7 @@ fn beside_another_server_only_the_boot_is_added() {
     let _foreign = Background::run(move |stop| foreign.run(stop));
     let service = start(&server, &["--mode", "proxy"]);
     service.add_loader();
-    service.run(&["machine", "add", "auklet-chart", "--mac", MAC, "--standing", "menu"]);
+    service.run(&["machine", "add", "auklet-chart", "--mac", MAC, "--default-boot", "menu"]);
     let folder = tempfile::tempdir().unwrap();
     // An ordinary client has its address from the other server, and hears nothing from this one.
     let all = ask(&client, folder.path(), &[]);
@@ -473,7 +472,7 @@ fn a_disc_is_given_whole_to_firmware_that_boots_by_http() {
     let disc = disc(service.folder.path(), "lantern", Path::new(&program));
     let said = service.run(&["image", "add", disc.to_str().unwrap(), "--name", "lantern", "--kind", "live"]);
     assert!(said.contains("el-torito/EFI/BOOT/BOOTX64.EFI"), "{said}");
-    service.run(&["machine", "add", "auklet-deck", "--mac", MAC, "--standing", "live:lantern"]);
+    service.run(&["machine", "add", "auklet-deck", "--mac", MAC, "--default-boot", "live:lantern"]);
     let url = |class: &'static str, ending: u32| {
         let offers = firmware_offers(&client, class, ending);
         let [offer] = offers.as_slice() else { panic!("{offers:?}") };

@@ -1,4 +1,4 @@
-//! The packages that README.md names are those that make installs.
+//! The packages that CONTRIBUTING.md names are those that make installs.
 
 use std::{collections::BTreeSet, path::Path, process::Command};
 
@@ -10,7 +10,7 @@ fn quoted(cell: &str) -> BTreeSet<String> {
 #[test]
 fn the_readme_names_the_packages_that_make_installs() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    let readme = std::fs::read_to_string(root.join("README.md")).unwrap();
+    let readme = std::fs::read_to_string(root.join("CONTRIBUTING.md")).unwrap();
     // Within `cargo test` of `make test`: that make's own flags are not for this one.
     let listed = Command::new("make")
         .args(["--no-print-directory", "--silent", "list-packages"])
@@ -27,7 +27,7 @@ fn the_readme_names_the_packages_that_make_installs() {
         let installed: BTreeSet<String> = packages.split_whitespace().map(str::to_owned).collect();
         let row =
             readme.lines().find(|row| row.starts_with('|') && row.contains(&format!("`make {target}`")));
-        let row = row.unwrap_or_else(|| panic!("README.md has no row for make {target}"));
+        let row = row.unwrap_or_else(|| panic!("CONTRIBUTING.md has no row for make {target}"));
         let cell = row.split('|').nth(2).unwrap();
         // What is unpacked and not installed stands behind a semicolon; "those of `make …`" is another row.
         let (cell, unpacked) = cell.split_once("; unpacked").unwrap_or((cell, ""));

@@ -75,7 +75,7 @@ async fn it_ends_with_the_installs_it_names_and_says_what_came_of_each() {
     );
     assert!(complaint.contains("waiting for it to come back"), "{complaint}");
 
-    service.run(&["install", "cancel", "2"]);
+    service.run(&["install", "cancel", "2", "--yes"]);
     let (code, said, _) = end(by_label);
     assert_eq!(code, 1, "{said}");
     assert!(said.contains("cancelled") && said.ends_with("0 of 1 installed\n"), "{said}");
@@ -95,30 +95,30 @@ fn it_says_what_is_wrong_and_what_goes_on_when_time_is_up() {
     let service = loopback(25_084);
     service.fill();
     let (code, _, said) = end(start(&service, &["--timeout", "1s"]));
-    assert_eq!(code, 1);
+    assert_eq!(code, 6, "time was up");
     for part in
-        ["after 1s", "install 1 of auklet-chart is armed (nothing was seen yet)", "nothing was called off"]
+        ["after 1s", "install 1 of auklet-chart is armed (nothing was seen yet)", "nothing was cancelled"]
     {
         assert!(said.contains(part), "lacks {part:?}: {said}");
     }
     let state = || service.json(&["install", "show", "1"])["state"].clone();
     assert_eq!(state(), "armed");
     service.run(&["machine", "add", "fulmar-log", "--mac", "00:00:5e:00:53:44"]);
-    for (words, part) in [
-        (&["7"][..], "7"),
-        (&["fulmar-log"], "no install was ever armed for it"),
-        (&["fulmar"], "fulmar"),
-        (&["--label", "kiosk"], "no machine with kiosk"),
+    for (words, ends, part) in [
+        (&["7"][..], 3, "7"),
+        (&["fulmar-log"], 1, "no install was ever armed for it"),
+        (&["fulmar"], 3, "fulmar"),
+        (&["--label", "kiosk"], 1, "no machine with kiosk"),
     ] {
         let (code, _, said) = end(start(&service, words));
-        assert!(code == 1 && said.contains(part), "{words:?}: {said}");
+        assert!(code == ends && said.contains(part), "{words:?} ends with {code}: {said}");
     }
     let (code, _, said) = end(start(&service, &["--timeout", "soon"]));
     assert!(code == 2 && said.contains("soon"), "{said}");
-    // One that is waited for from the start to the end of time is let go when it is called off.
+    // One that is waited for from the start to the end of time is let go when it is cancelled.
     let waiting = start(&service, &["1", "--timeout", "1m"]);
     std::thread::sleep(Duration::from_millis(300));
-    service.run(&["install", "cancel", "1"]);
+    service.run(&["install", "cancel", "1", "--yes"]);
     wait_for("the end", Duration::from_secs(10), || (state() == "cancelled").then_some(()));
     assert_eq!(end(waiting).0, 1);
 }

@@ -201,6 +201,24 @@ impl Browser {
         serde_json::from_value(texts).unwrap()
     }
 
+    /// Opens a page, and holds it to the window's width: nothing scrolls sideways.
+    pub async fn fits(&self, url: &str) {
+        self.go(url).await;
+        let wait = self.client.wait().at_most(PATIENCE);
+        wait.for_element(Locator::Css("main h1"))
+            .await
+            .unwrap_or_else(|error| panic!("{url} has no heading: {error}"));
+        // What is asked for comes after the heading.
+        let end = std::time::Instant::now() + PATIENCE;
+        while !self.client.find_all(Locator::Css("[aria-label=Loading]")).await.unwrap().is_empty() {
+            assert!(std::time::Instant::now() < end, "{url} is still loading");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        let widths = "return [document.documentElement.scrollWidth, window.innerWidth]";
+        let widths = self.client.execute(widths, vec![]).await.unwrap();
+        assert!(widths[0].as_u64() <= widths[1].as_u64(), "{url} scrolls sideways: {widths}");
+    }
+
     /// Writes a picture of the window to `docs/screenshots/`, where pictures are asked for.
     pub async fn picture(&self, name: &str) {
         if let Some(folder) = std::env::var_os("LASTMILE_SCREENSHOTS") {

@@ -98,6 +98,12 @@ impl<'a> Service<'a> {
         String::from_utf8(output.stdout).unwrap()
     }
 
+    /// Saves a file as answers or a menu: new ones, or in the place of those of that name.
+    pub fn put(&self, noun: &str, name: &str, file: &str) {
+        let is_there = self.try_run(&[noun, "show", name]).status.success();
+        self.run(&[noun, if is_there { "change" } else { "add" }, name, "--from", file]);
+    }
+
     /// The same, as JSON.
     pub fn json(&self, words: &[&str]) -> Value {
         serde_json::from_str(&self.run(&[&["--json"], words].concat())).unwrap()

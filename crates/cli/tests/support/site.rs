@@ -89,7 +89,7 @@ impl Service<'_> {
     /// The example's answers.
     pub fn add_answers(&self) {
         let example = self.write("answers.toml", self.run(&["answers", "example"]));
-        self.run(&["answers", "save", "quay-server", "--from", &example]);
+        self.put("answers", "quay-server", &example);
     }
 
     pub fn add_machine(&self) {
@@ -97,7 +97,16 @@ impl Service<'_> {
     }
 
     pub fn arm(&self) {
-        self.run(&["install", "arm", MACHINE, "--image", "tidewrack-12", "--answers", "quay-server"]);
+        self.run(&[
+            "install",
+            "arm",
+            MACHINE,
+            "--image",
+            "tidewrack-12",
+            "--answers",
+            "quay-server",
+            "--yes",
+        ]);
     }
 
     /// All of it, with an install armed.

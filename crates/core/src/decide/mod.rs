@@ -12,5 +12,6 @@ pub mod loader;
 pub mod machine;
 pub mod menu;
 pub mod references;
+pub mod rename;
 pub mod settings;
 pub mod subnet;

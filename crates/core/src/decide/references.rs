@@ -1,14 +1,23 @@
 //! Checks of names that several drafts refer to.
 
-use crate::{base::Faults, site::Site};
+use crate::{
+    base::{Fault, Faults},
+    model::parameter::{Said, check_parameter, check_removed},
+    site::Site,
+};
 
-/// Checks kernel parameters that stand in the field `parameters`.
-pub(crate) fn check_parameters(faults: &mut Faults, words: &[String]) {
-    for (index, word) in words.iter().enumerate() {
-        if let Err(fault) = crate::model::parameter::check_parameter(word) {
-            faults.add(format!("parameters[{index}]"), fault.what, fault.fix);
+/// Checks what one level says of kernel parameters, in the fields `parameters` and `without_parameters` below `place`.
+pub(crate) fn check_parameters(faults: &mut Faults, place: &str, said: Said<'_>) {
+    let dot = if place.is_empty() { "" } else { "." };
+    let mut check = |field: &str, all: &[String], check: fn(&str) -> Result<(), Fault>| {
+        for (index, text) in all.iter().enumerate() {
+            if let Err(fault) = check(text) {
+                faults.add(format!("{place}{dot}{field}[{index}]"), fault.what, fault.fix);
+            }
         }
-    }
+    };
+    check("parameters", said.words, check_parameter);
+    check("without_parameters", said.without, check_removed);
 }
 
 /// Checks a menu's name that stands in the field `menu`.

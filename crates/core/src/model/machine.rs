@@ -12,7 +12,7 @@ use crate::{
 
 /// What a machine does when no install is armed for it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Standing {
+pub enum DefaultBoot {
     /// Starts from its own disk.
     LocalDisk,
     /// Shows the menu.
@@ -33,15 +33,17 @@ pub struct Machine {
     /// Its NICs' addresses; the first is the one it is shown by.
     pub macs: Vec<Mac>,
     /// What it does when no install is armed.
-    pub standing: Standing,
+    pub default_boot: DefaultBoot,
     /// DHCP options of its own, which go before its subnet's.
     pub options: Vec<FurtherOption>,
     /// What groups it belongs to, in alphabetical order.
     pub labels: Vec<String>,
     /// What is known of it, by name.
-    pub facts: BTreeMap<String, String>,
+    pub details: BTreeMap<String, String>,
     /// Kernel parameters of its own.
     pub parameters: Vec<String>,
+    /// Keys of the kernel parameters that it does without.
+    pub without_parameters: Vec<String>,
     /// The menu it is shown, by name, where it is to be another than its labels', its subnet's or the site's.
     pub menu: Option<String>,
     /// The answers that its live image is given at each start, by name.

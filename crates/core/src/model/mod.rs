@@ -3,7 +3,6 @@
 //! Nothing here looks another entity up: whatever needs the snapshot is in [`decide`](crate::decide).
 
 pub mod answers;
-pub mod handover;
 pub mod image;
 pub mod install;
 pub mod label;
@@ -18,3 +17,4 @@ pub mod service;
 pub mod settings;
 pub mod subnet;
 pub mod values;
+pub mod webhook;

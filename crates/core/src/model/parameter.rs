@@ -50,6 +50,30 @@ pub struct Parameter {
     pub replaces: Vec<String>,
 }
 
+/// What one level says of a kernel's parameters.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Said<'a> {
+    /// Words that it adds. They may name the machine's values (`{{ address }}`).
+    pub words: &'a [String],
+    /// Keys of which it removes all words of earlier levels: `quiet`, `console`.
+    pub without: &'a [String],
+}
+
+/// Checks the key of parameters to remove before it is saved.
+///
+/// # Errors
+/// What is wrong with it; the place is left to the caller.
+pub fn check_removed(key: &str) -> Result<(), Fault> {
+    if !key.is_empty() && key.chars().all(|c| c.is_ascii_graphic() && !matches!(c, '=' | '{' | '}')) {
+        return Ok(());
+    }
+    Err(Fault {
+        place: String::new(),
+        what: format!("'{key}' is not the key of a kernel parameter"),
+        fix: "Name the key alone, as in quiet or console: all words of that key are removed.".into(),
+    })
+}
+
 /// Checks a parameter before it is saved.
 ///
 /// # Errors
@@ -60,6 +84,15 @@ pub fn check_parameter(word: &str) -> Result<(), Fault> {
             place: String::new(),
             what: "empty, or with control characters".into(),
             fix: "Give each kernel parameter as one word on one line.".into(),
+        });
+    }
+    if let Some(key) = word.strip_prefix('!') {
+        return Err(Fault {
+            place: String::new(),
+            what: format!("'{word}' begins with '!'"),
+            fix: format!(
+                "To remove a parameter of an earlier level, name its key in without_parameters: {key}."
+            ),
         });
     }
     let filled = Values::example().fill(word).map_err(|error| error.fault())?;
@@ -78,11 +111,26 @@ mod tests {
     use super::*;
 
     #[test]
+    fn what_is_removed_is_named_by_its_key() {
+        assert!(check_removed("quiet").is_ok() && check_removed("netcfg/get_nameservers").is_ok());
+        for bad in ["", "console=ttyS0", "two words", "{{ name }}"] {
+            assert!(check_removed(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
     fn what_cannot_be_filled_is_refused() {
         assert!(check_parameter("ip={{ address }}").is_ok() && check_parameter("---").is_ok());
-        for bad in
-            ["", "a\nb", "ip={{ addres }}", "{{", "quiet splash", "{{ 'a b' }}", "{% if false %}x{% endif %}"]
-        {
+        for bad in [
+            "",
+            "a\nb",
+            "!quiet",
+            "ip={{ addres }}",
+            "{{",
+            "quiet splash",
+            "{{ 'a b' }}",
+            "{% if false %}x{% endif %}",
+        ] {
             assert!(check_parameter(bad).is_err(), "{bad}");
         }
     }

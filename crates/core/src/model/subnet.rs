@@ -146,7 +146,7 @@ pub struct Subnet {
     /// only server of the wire.
     pub authoritative: bool,
     /// How long a first answer is held back, so that another server may come first.
-    pub response_delay: SignedDuration,
+    pub head_start: SignedDuration,
     /// By what its machines are known when they ask for something.
     pub identify: Identify,
     /// How firmware that boots by HTTP is told to fetch.

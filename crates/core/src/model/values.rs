@@ -76,9 +76,9 @@ pub struct Values {
     pub architecture: Option<Architecture>,
     /// Its labels.
     pub labels: Vec<String>,
-    /// Its facts.
-    pub facts: BTreeMap<String, String>,
-    /// It stands for any machine: a fact that it lacks is as some machine has it.
+    /// Its details.
+    pub details: BTreeMap<String, String>,
+    /// It stands for any machine: a detail that it lacks is as some machine has it.
     pub is_example: bool,
     /// The service's address on its wire.
     pub service: String,
@@ -107,7 +107,7 @@ impl Values {
             vlan: Some(30),
             architecture: Some(Architecture::UefiX64),
             labels: vec!["chart".into()],
-            facts: BTreeMap::new(),
+            details: BTreeMap::new(),
             is_example: true,
             service: "192.0.2.2".into(),
             image_url: Some("http://192.0.2.2/boot/00-00-5e-00-53-01/tidewrack-12/r1".into()),
@@ -149,14 +149,16 @@ impl Object for Values {
             "dns" => address(self.dns),
             "domain" => text(&self.domain),
             "vlan" => Value::from(self.vlan.map_or_else(String::new, |vlan| vlan.to_string())),
-            "nic" => Value::from(self.facts.get("nic").map_or("", String::as_str)),
+            "nic" => Value::from(self.details.get("nic").map_or("", String::as_str)),
             "architecture" => Value::from(
                 self.architecture.map_or_else(String::new, |architecture| architecture.to_string()),
             ),
             "labels" => Value::from_serialize(&self.labels),
-            "facts" => Value::from_object(Facts { known: self.facts.clone(), is_example: self.is_example }),
+            "details" => {
+                Value::from_object(Details { known: self.details.clone(), is_example: self.is_example })
+            }
             "service" => Value::from(self.service.as_str()),
-            "serial" => Value::from(self.facts.get("serial").map_or("", String::as_str)),
+            "serial" => Value::from(self.details.get("serial").map_or("", String::as_str)),
             "asked" => Value::from_object(Asked(self.asked.clone())),
             "image" => context! { url => text(&self.image_url), iso => text(&self.image_iso) },
             _ => return None,
@@ -164,14 +166,14 @@ impl Object for Values {
     }
 }
 
-/// Facts are asked for by names that not every machine has: one that is missing is empty, unless any machine is meant.
+/// Details are asked for by names that not every machine has: one that is missing is empty, unless any machine is meant.
 #[derive(Debug)]
-struct Facts {
+struct Details {
     known: BTreeMap<String, String>,
     is_example: bool,
 }
 
-impl Object for Facts {
+impl Object for Details {
     fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
         let key = key.as_str()?;
         // As good as any for a number, a name and a part of an address.
@@ -249,7 +251,7 @@ pub struct TemplateError {
 }
 
 /// What texts may name, for whoever named something else.
-pub const VALUES_FIX: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, facts.NAME, serial, service, image.url, image.iso; in answers also asked.NAME.";
+pub const VALUES_FIX: &str = "Values are: name, mac, mac_dashed, mac_bare, bootif, address, netmask, router, dns, domain, vlan, nic, architecture, labels, details.NAME, serial, service, image.url, image.iso; in answers also asked.NAME.";
 
 impl TemplateError {
     pub(crate) fn new(text: &str, error: &Error) -> Self {
@@ -341,9 +343,9 @@ mod tests {
             fill("BOOTIF={{ bootif }} {{ mac_bare }}").unwrap(),
             "BOOTIF=01-00-00-5e-00-53-01 00005e005301"
         );
-        assert_eq!(fill("{{ name|upper }}{{ facts.rack }}").unwrap(), "AUKLET-CHART1");
+        assert_eq!(fill("{{ name|upper }}{{ details.rack }}").unwrap(), "AUKLET-CHART1");
         let one = Values { is_example: false, ..Values::example() };
-        assert_eq!(one.fill("{{ facts.rack }}-{{ name }}").unwrap(), "-auklet-chart");
+        assert_eq!(one.fill("{{ details.rack }}-{{ name }}").unwrap(), "-auklet-chart");
         let error = fill("ip={{ adress }}").unwrap_err().to_string();
         assert!(error.contains("column 7") && error.contains("'adress'"), "{error}");
         assert!(fill("{{ name ").unwrap_err().to_string().contains("syntax error"));
@@ -362,9 +364,9 @@ mod tests {
         let holds = |text: &str, values: &Values| Condition::new(text).unwrap().holds(&values.clone().into());
         assert!(holds("'chart' in labels and architecture == 'uefi-x64'", &values));
         assert!(!holds("architecture == 'bios'", &values));
-        assert!(!holds("facts.memory_gib|int >= 16", &values));
-        values.facts.insert("memory_gib".into(), "32".into());
-        assert!(holds("facts.memory_gib|int >= 16", &values));
+        assert!(!holds("details.memory_gib|int >= 16", &values));
+        values.details.insert("memory_gib".into(), "32".into());
+        assert!(holds("details.memory_gib|int >= 16", &values));
         assert!(Condition::new("lables").is_err() && Condition::new("a ==").is_err());
     }
 }

@@ -59,11 +59,12 @@ impl Site {
     }
 
     /// The layers that a machine gets with these answers now, earlier ones first: the site's, the answers, those of its
-    /// labels in the order of their names, its own.
+    /// labels in the order of their ranks, its own.
     #[must_use]
     pub fn layers_for(&self, machine: &Machine, answers: &Arc<AnswersVersion>) -> Vec<Arc<AnswersVersion>> {
         let site = self.settings_of(&Scope::Site);
-        let labels = machine.labels.iter().filter_map(|label| self.settings_of(&Scope::Label(label.clone())));
+        let ranked = self.ranked(machine).into_iter();
+        let labels = ranked.filter_map(|label| self.settings_of(&Scope::Label(label.to_owned())));
         let own = self.settings_of(&Scope::Machine(machine.id));
         site.into_iter().chain([answers]).chain(labels).chain(own).cloned().collect()
     }
@@ -120,6 +121,22 @@ impl Site {
         let mut next = self.clone();
         next.answers_versions.insert(answers.id, Arc::new(answers));
         next
+    }
+
+    /// With everything that was ever said of a scope said of another.
+    #[must_use]
+    pub fn with_scope_renamed(&self, former: &Scope, scope: &Scope) -> Self {
+        let mut next = self.without_answers(former);
+        for version in self.answers_versions.values().filter(|version| version.scope == *former) {
+            let renamed = AnswersVersion { scope: scope.clone(), ..(**version).clone() };
+            next.answers_versions.insert(version.id, Arc::new(renamed));
+        }
+        match self.settings_of(former) {
+            Some(current) => {
+                next.with_answers(AnswersVersion { scope: scope.clone(), ..(**current).clone() })
+            }
+            None => next,
+        }
     }
 
     /// Without what is said of a scope. Its versions stay for the installs that name them.

@@ -49,10 +49,13 @@ impl Site {
         next
     }
 
-    /// With a loader added.
+    /// With a loader added, or put in the place of the one of its identity.
     #[must_use]
     pub fn with_loader(&self, loader: Loader) -> Self {
         let mut next = self.clone();
+        if let Some(former) = self.loaders().find(|other| other.id == loader.id) {
+            next.loaders.remove(&former.name);
+        }
         next.loaders.insert(loader.name.clone(), Arc::new(loader));
         next
     }
@@ -146,6 +149,22 @@ impl Site {
         next
     }
 
+    /// With another name for an image, of which it keeps its identity and all its revisions.
+    #[must_use]
+    pub fn with_image_renamed(&self, image: &Image, name: &str) -> Self {
+        let mut next = self.clone();
+        let renamed = |revision: &Arc<Revision>| Revision { image_name: name.into(), ..(**revision).clone() };
+        for revision in self.revisions.values().filter(|revision| revision.image == image.id) {
+            next.revisions.insert(revision.id, Arc::new(renamed(revision)));
+        }
+        next.images.remove(&image.name);
+        next.with_image(Image {
+            name: name.into(),
+            current: Arc::new(renamed(&image.current)),
+            ..image.clone()
+        })
+    }
+
     /// Without an image and all its revisions.
     #[must_use]
     pub fn without_image(&self, name: &str) -> Self {
@@ -200,19 +219,19 @@ impl Site {
         next
     }
 
-    /// With a handover added, or put in the place of the one of its name.
+    /// With a webhook added, or put in the place of the one of its name.
     #[must_use]
-    pub fn with_handover(&self, handover: Handover) -> Self {
+    pub fn with_webhook(&self, webhook: Webhook) -> Self {
         let mut next = self.clone();
-        next.handovers.insert(handover.name.clone(), Arc::new(handover));
+        next.webhooks.insert(webhook.name.clone(), Arc::new(webhook));
         next
     }
 
-    /// Without a handover.
+    /// Without a webhook.
     #[must_use]
-    pub fn without_handover(&self, name: &str) -> Self {
+    pub fn without_webhook(&self, name: &str) -> Self {
         let mut next = self.clone();
-        next.handovers.remove(name);
+        next.webhooks.remove(name);
         next
     }
 

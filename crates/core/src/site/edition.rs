@@ -33,8 +33,8 @@ pub enum Entity {
     Layer(Scope),
     /// A machine.
     Machine(Id<Machine>),
-    /// A handover.
-    Handover(String),
+    /// A webhook.
+    Webhook(String),
 }
 
 impl fmt::Display for Entity {
@@ -52,7 +52,7 @@ impl fmt::Display for Entity {
             Self::Layer(Scope::Label(name)) => write!(f, "label-answers:{name}"),
             Self::Layer(Scope::Machine(id)) => write!(f, "machine-answers:{id}"),
             Self::Machine(id) => write!(f, "machine:{id}"),
-            Self::Handover(name) => write!(f, "handover:{name}"),
+            Self::Webhook(name) => write!(f, "webhook:{name}"),
         }
     }
 }
@@ -76,7 +76,7 @@ impl FromStr for Entity {
             "label-answers" => Self::Layer(Scope::Label(key.into())),
             "machine-answers" => Self::Layer(Scope::Machine(key.parse().map_err(|_| unknown())?)),
             "machine" => Self::Machine(key.parse().map_err(|_| unknown())?),
-            "handover" => Self::Handover(key.into()),
+            "webhook" => Self::Webhook(key.into()),
             _ => return Err(unknown()),
         })
     }
@@ -140,7 +140,7 @@ mod tests {
             Entity::Layer(Scope::Label("kiosk".into())),
             Entity::Layer(Scope::Machine(Id::generate())),
             Entity::Machine(Id::generate()),
-            Entity::Handover("records".into()),
+            Entity::Webhook("records".into()),
         ];
         for entity in all {
             assert_eq!(entity.to_string().parse(), Ok(entity));

@@ -14,16 +14,16 @@ use crate::{
     base::Id,
     model::{
         answers::{AnswersVersion, Scope},
-        handover::Handover,
         image::{Image, Revision},
         install::{Install, InstallState},
-        label::Label,
+        label::{Label, USUAL_RANK},
         loader::Loader,
         machine::Machine,
         menu::Menu,
         reservation::{Reservation, ReservedFor},
         settings::SiteSettings,
         subnet::Subnet,
+        webhook::Webhook,
     },
 };
 
@@ -56,7 +56,7 @@ pub struct Site {
     by_token: HashMap<String, Id<Machine>>,
     installed: HashMap<Id<Machine>, Arc<Install>>,
     latest: HashMap<Id<Machine>, Arc<Install>>,
-    handovers: OrdMap<String, Arc<Handover>>,
+    webhooks: OrdMap<String, Arc<Webhook>>,
     editions: HashMap<Entity, Edition>,
     last_edition: Edition,
 }
@@ -151,9 +151,26 @@ impl Site {
         self.menus.get(name)
     }
 
+    /// The machine of that name, or with a NIC of that MAC address in any common form.
+    #[must_use]
+    pub fn machine_called(&self, text: &str) -> Option<&Arc<Machine>> {
+        self.machine(text).or_else(|| self.machine_by_mac(text.parse().ok()?))
+    }
+
     /// All labels of which anything is said, ordered by name.
     pub fn labels(&self) -> impl Iterator<Item = &Arc<Label>> {
         self.labels.values()
+    }
+
+    /// The labels of a machine, of which each later one goes before earlier ones: by rank, those of equal rank by name.
+    #[must_use]
+    pub fn ranked<'a>(&self, machine: &'a Machine) -> Vec<&'a str> {
+        let rank = |name: &str| self.labels.get(name).map_or(USUAL_RANK, |label| label.rank);
+        let mut labels: Vec<&str> = machine.labels.iter().map(String::as_str).collect();
+        if labels.len() > 1 {
+            labels.sort_by_cached_key(|name| (rank(name), *name));
+        }
+        labels
     }
 
     /// What is said of a label.
@@ -278,15 +295,15 @@ impl Site {
         self.last_numbers.get(image).copied().unwrap_or(0)
     }
 
-    /// All handovers, ordered by name.
-    pub fn handovers(&self) -> impl Iterator<Item = &Arc<Handover>> {
-        self.handovers.values()
+    /// All webhooks, ordered by name.
+    pub fn webhooks(&self) -> impl Iterator<Item = &Arc<Webhook>> {
+        self.webhooks.values()
     }
 
-    /// The handover of that name.
+    /// The webhook of that name.
     #[must_use]
-    pub fn handover(&self, name: &str) -> Option<&Arc<Handover>> {
-        self.handovers.get(name)
+    pub fn webhook(&self, name: &str) -> Option<&Arc<Webhook>> {
+        self.webhooks.get(name)
     }
 }
 

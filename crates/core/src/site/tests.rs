@@ -92,7 +92,7 @@ fn an_open_install_is_found_by_machine_and_token_until_it_ends() {
     assert!(site.open_install(id).is_none() && site.install_by_token("one").is_none());
     assert_eq!(site.last_installed(id).unwrap().number, 1);
 
-    // A later one that is called off does not take away what is on the machine.
+    // A later one that is cancelled does not take away what is on the machine.
     let second = arm(&site, 2, "two");
     let site = site.with_install(second.clone());
     let (cancelled, _) = second.cancel("ada", Timestamp::now()).unwrap();

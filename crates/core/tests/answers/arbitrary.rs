@@ -40,7 +40,7 @@ fn disks() -> impl Strategy<Value = String> {
     let one = prop_oneof![
         Just("device = '/dev/sda'".to_owned()),
         Just("device = '0'".to_owned()),
-        Just("model = 'Puffin*', size = 'largest'".to_owned()),
+        Just("model = 'Puffin*', prefer = 'large'".to_owned()),
         Just("serial = 'P 1*', at_least = '200G'".to_owned()),
         Just(String::new()),
     ];
@@ -54,8 +54,8 @@ fn disks() -> impl Strategy<Value = String> {
     (one, prop::collection::vec(volume, 0..3), flags).prop_map(
         |(disk, volumes, (lvm, encrypt, bios, whole))| {
             let mut toml = format!(
-                "storage.layout = '{}'\nstorage.boot_mode = '{}'\n",
-                if lvm { "lvm" } else { "plain" },
+                "storage.logical_volumes = {}\nstorage.boot_mode = '{}'\n",
+                lvm,
                 if bios { "bios" } else { "uefi" }
             );
             if encrypt {

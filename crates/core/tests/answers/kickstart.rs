@@ -172,9 +172,9 @@ fn every_arrangement_of_disks_is_read_by_the_library() {
     for bits in 0..64_u32 {
         let is = |bit: u32| bits & (1 << bit) != 0;
         let mut toml = format!(
-            "users.purser.password = {{ plain = 'tern bay at dusk' }}\nstorage.boot_mode = '{}'\nstorage.layout = '{}'\n",
+            "users.purser.password = {{ plain = 'tern bay at dusk' }}\nstorage.boot_mode = '{}'\nstorage.logical_volumes = {}\n",
             if is(0) { "bios" } else { "uefi" },
-            if is(1) { "lvm" } else { "plain" },
+            is(1),
         );
         if is(2) {
             toml.push_str("storage.encrypt = { plain = \"petrel & 'guillemot' $HOME\" }\n");

@@ -84,21 +84,24 @@ const CHANGES: [(&str, &str); 62] = [
     ("storage.disks.system.device", "storage.disks.system = { device = '1' }"),
     ("storage.disks.system.model", "storage.disks.system = { model = 'Puffin*' }"),
     ("storage.disks.system.serial", "storage.disks.system = { serial = 'P-1' }"),
-    ("storage.disks.system.size", "storage.disks.system = { size = 'largest' }"),
+    ("storage.disks.system.prefer", "storage.disks.system = { prefer = 'large' }"),
     ("storage.disks.system.at_least", "storage.disks.system = { at_least = '200G' }"),
     ("storage.disks.system.at_most", "storage.disks.system = { at_most = '2T' }"),
     ("storage.never", "storage.never = [{ serial = 'ARCHIVE*' }]"),
-    ("storage.layout", "storage.layout = 'lvm'"),
+    ("storage.logical_volumes", "storage.logical_volumes = true"),
     (
         "storage.volume_group",
-        "storage.layout = 'lvm'\nstorage.volume_group = 'quay'\nstorage.volumes = [{ mount = '/', size = 'rest' }]",
+        "storage.logical_volumes = true\nstorage.volume_group = 'quay'\nstorage.volumes = [{ mount = '/', size = 'rest' }]",
     ),
     (
         "storage.mirror",
         "storage.mirror = true\nstorage.disks = { a = { device = '/dev/sda' }, b = { device = '/dev/sdb' } }\nstorage.volumes = [{ mount = '/', size = 'rest' }]",
     ),
     ("storage.encrypt", "storage.encrypt = { plain = 'petrel and guillemot' }"),
-    ("storage.encrypt", "storage.layout = 'lvm'\nstorage.encrypt = { plain = 'petrel and guillemot' }"),
+    (
+        "storage.encrypt",
+        "storage.logical_volumes = true\nstorage.encrypt = { plain = 'petrel and guillemot' }",
+    ),
     ("storage.volumes", "storage.volumes = [{ mount = '/', size = 'rest' }]"),
     (
         "storage.volumes",

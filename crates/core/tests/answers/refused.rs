@@ -126,7 +126,7 @@ const REFUSED: [(&str, &str, &str); 40] = [
         "storage.disks.a",
         "names a device and describes one",
     ),
-    ("storage.never = [{ size = 'largest', model = 'x' }]", "storage.never[0]", "no mark of a disk"),
+    ("storage.never = [{ prefer = 'large', model = 'x' }]", "storage.never[0]", "excludes none"),
     ("storage.encrypt = { plain = 'ends in a backslash\\\\' }", "storage.encrypt", "ends in a backslash"),
     (
         "storage.encrypt = { hash = '$6$abcdefgh$abcdefghijklmnop' }",
@@ -134,7 +134,7 @@ const REFUSED: [(&str, &str, &str); 40] = [
         "a hash opens no disk",
     ),
     // Names and texts.
-    ("host_name = '{{ facts.rack }}-{{ nmae }}'", "host_name", "nmae"),
+    ("host_name = '{{ details.rack }}-{{ nmae }}'", "host_name", "nmae"),
     ("host_name = 'a_b'", "host_name", "a_b"),
     ("keyboard = 'ch fr'", "keyboard", "no keyboard layout"),
     (

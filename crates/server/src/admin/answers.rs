@@ -3,11 +3,14 @@ use std::sync::Arc;
 use axum::{extract::State, http::StatusCode};
 use lastmile_api::{
     AnswersCompareQuery, AnswersComparison, AnswersFile, AnswersPreview, AnswersPreviewRequest, AnswersView,
-    ComparedLine, LintFinding, LintReport, PasswordInput, Problem, Settings, Side,
+    ComparedLine, LintFinding, LintReport, PasswordInput, Problem, RenameRequest, Settings, Side,
 };
 use lastmile_core::{
     base::{Fault, Id, name},
-    decide::answers::{self, Subject, Target},
+    decide::{
+        answers::{self, Subject, Target},
+        rename::check_new_name,
+    },
     model::{
         answers::{AnswersVersion, Keeping, Password, Scope, take_answers},
         image::{Family, Revision},
@@ -47,7 +50,7 @@ fn scope(site: &Site, text: &str) -> Result<Scope, Reject> {
         Some(("site", "")) => Ok(Scope::Site),
         Some(("label", name)) => Ok(Scope::Label(name.into())),
         Some(("machine", name)) => {
-            let machine = site.machine(name).ok_or_else(|| Reject::not_found("machine", name))?;
+            let machine = site.machine_called(name).ok_or_else(|| Reject::not_found("machine", name))?;
             Ok(Scope::Machine(machine.id))
         }
         Some(_) => Err(Reject::not_found("layer", text)),
@@ -123,6 +126,7 @@ pub(super) async fn save(
                 // Somebody else's change is told before what it makes wrong of this one.
                 let scope = scope(site, &called)?;
                 let saved = || site.settings_of(&scope).map(|saved| saved.settings.shown());
+                early.check_new(site.settings_of(&scope).is_some(), "answers", &called)?;
                 early.check(site, &Entity::Layer(scope.clone()), saved, Some(&wanted))?;
                 prepare(&app, site, &called, &wanted)
             },
@@ -183,6 +187,7 @@ fn misplaced(scope: &Scope, draft: &Settings<PasswordInput>) -> Vec<Fault> {
     let keys = [
         ("images", !draft.images.is_empty()),
         ("installer_parameters", !draft.installer_parameters.is_empty()),
+        ("without_installer_parameters", !draft.without_installer_parameters.is_empty()),
     ];
     let fault = |place: &str| Fault {
         place: place.into(),
@@ -228,7 +233,34 @@ fn keep(
     kept.map_err(|error| Fault { place: place.into(), what: error.to_string(), fix: error.fix().into() })
 }
 
-/// Takes answers, or another layer, out of use. The versions that installs name stay on record.
+/// Adds answers like others, with their passwords, which are never read back.
+#[utoipa::path(
+    post, operation_id = "answers_copy", path = "/answers/{name}/copy", tag = "answers", params(("name" = String, Path)),
+    request_body = RenameRequest,
+    responses((status = 201, body = AnswersView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn copy(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(request): Json<RenameRequest>,
+) -> Result<Edited<AnswersView>, Reject> {
+    let copy = move |change: &mut Change<'_>| {
+        check_new_name(&name, &request.to)?;
+        let former = AnswersVersion::find(change.site(), &name)?.clone();
+        let scope = Scope::Answers(request.to);
+        if let Some(other) = change.site().settings_of(&scope) {
+            let name = scope_name(change.site(), &other.scope);
+            return Err(Reject::conflict(format!("answers '{name}' exist already. Choose another name")));
+        }
+        let copy = AnswersVersion { id: Id::generate(), scope, created: clock::now(), ..(*former).clone() };
+        let saved = change.add_answers(copy)?;
+        let site = change.site();
+        Ok(Edited::new(site, &saved.entity(), view(site, &saved)))
+    };
+    Ok(admin.app.records.change(copy).await?.created())
+}
+
+/// Retires answers, or another layer. The versions that installs name stay on record.
 #[utoipa::path(
     delete, operation_id = "answers_remove", path = "/answers/{name}", tag = "answers", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem))
@@ -282,7 +314,9 @@ async fn previewed(app: &App, name: &str, request: &AnswersPreviewRequest) -> Re
         site = site.with_answers(version.ok_or_else(|| Reject::not_found("version", number))?);
     }
     let machine = match request.machine.as_deref().filter(|name| !name.is_empty()) {
-        Some(name) => Some(site.machine(name).ok_or_else(|| Reject::not_found("machine", name))?.clone()),
+        Some(name) => {
+            Some(site.machine_called(name).ok_or_else(|| Reject::not_found("machine", name))?.clone())
+        }
         None => None,
     };
     // A layer that is not answers is seen with no answers over or under it but those of its machine.

@@ -11,25 +11,31 @@ use serde::Serialize;
 
 use super::reject::{Json, Reject};
 
-/// The editions that a caller names in `If-Match`; none if the header is not there, or is `*`.
+/// The editions that a caller names in `If-Match`; none if the header is not there, or is `*`. With `If-None-Match: *`, nothing
+/// may be there yet.
 #[derive(Debug, Clone)]
-pub(super) struct Base(Option<Vec<Edition>>);
+pub(super) struct Base {
+    editions: Option<Vec<Edition>>,
+    is_new: bool,
+}
 
 impl<S: Send + Sync> FromRequestParts<S> for Base {
     type Rejection = Reject;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Reject> {
-        let Some(value) = parts.headers.get(header::IF_MATCH) else { return Ok(Self(None)) };
+        let is_new = parts.headers.get(header::IF_NONE_MATCH).is_some_and(|value| value == "*");
+        let any = Self { editions: None, is_new };
+        let Some(value) = parts.headers.get(header::IF_MATCH) else { return Ok(any) };
         let unreadable = || {
             let said = "If-Match names an ETag that this service gave, as in \"17\", or is *";
             Reject::new(StatusCode::BAD_REQUEST, "A header cannot be read", said)
         };
         let text = value.to_str().map_err(|_| unreadable())?.trim();
         if text == "*" {
-            return Ok(Self(None));
+            return Ok(any);
         }
         let editions: Option<Vec<Edition>> = text.split(',').map(|tag| parse_etag(tag.trim())).collect();
-        Ok(Self(Some(editions.ok_or_else(unreadable)?)))
+        Ok(Self { editions: Some(editions.ok_or_else(unreadable)?), ..any })
     }
 }
 
@@ -47,7 +53,7 @@ impl Base {
         yours: Option<&Wanted>,
     ) -> Result<(), Reject> {
         let now = site.edition(entity);
-        match &self.0 {
+        match &self.editions {
             Some(editions) if !editions.contains(&now) => {}
             _ => return Ok(()),
         }
@@ -55,6 +61,19 @@ impl Base {
         let yours = yours.and_then(|yours| serde_json::to_value(yours).ok());
         let differences = yours.map(|yours| differences(&yours, &current)).unwrap_or_default();
         Err(Reject::outdated(now, differences))
+    }
+
+    /// That nothing is there yet, if the caller means to add it.
+    ///
+    /// # Errors
+    /// 409, if it is there.
+    pub(super) fn check_new(&self, is_there: bool, kind: &str, name: &str) -> Result<(), Reject> {
+        if self.is_new && is_there {
+            return Err(Reject::conflict(format!(
+                "{kind} '{name}' exists already. Choose another name, or change it"
+            )));
+        }
+        Ok(())
     }
 
     /// The same for a removal.

@@ -1,12 +1,17 @@
 //! What other programs read of the machines.
 
+use std::sync::Arc;
+
 use axum::{
     extract::State,
     http::header,
     response::{IntoResponse, Response},
 };
-use lastmile_api::{ExportsHostsQuery, ExportsZoneQuery, Inventory, InventoryMachine, Problem};
+use lastmile_api::{
+    ExportsHostsQuery, ExportsMachinesQuery, ExportsZoneQuery, Inventory, InventoryMachine, Problem,
+};
 use lastmile_core::{
+    decide::machine::import,
     model::machine::Machine,
     report::export::{Host, ZoneDraft, hosts_file},
     site::Site,
@@ -41,6 +46,30 @@ pub(super) async fn zone(
     Ok(text(draft.write(&hosts, clock::now()).map_err(|faults| Reject::from(faults).of_question())?))
 }
 
+/// All machines as CSV, with the columns that an import reads.
+#[utoipa::path(
+    get, operation_id = "exports_machines", path = "/exports/machines", tag = "exports", params(ExportsMachinesQuery),
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 422, body = Problem))
+)]
+pub(super) async fn machines(
+    State(admin): State<Admin>,
+    Query(query): Query<ExportsMachinesQuery>,
+) -> Result<Response, Reject> {
+    let site = admin.app.records.site();
+    let list = |joined: Option<&str>| -> Vec<String> {
+        super::machines::labels(joined).into_iter().map(str::to_owned).collect()
+    };
+    let (names, labels) = (list(query.machines.as_deref()), list(query.label.as_deref()));
+    let machines: Vec<Arc<Machine>> = if names.is_empty() && labels.is_empty() {
+        site.machines().cloned().collect()
+    } else {
+        lastmile_core::decide::machine::chosen(&site, &names, &labels)
+            .map_err(|faults| Reject::from(faults).of_question())?
+    };
+    let kind = [(header::CONTENT_TYPE, "text/csv; charset=utf-8; header=present")];
+    Ok((kind, import::export(&site, &machines)).into_response())
+}
+
 /// All machines and what they hold.
 #[utoipa::path(
     get, operation_id = "exports_inventory", path = "/exports/inventory", tag = "exports", params(ExportsHostsQuery),
@@ -60,8 +89,8 @@ pub(super) async fn inventory(
             address: host.address,
             macs: row.macs,
             labels: row.labels,
-            facts: machine.facts.clone(),
-            standing: row.standing,
+            details: machine.details.clone(),
+            default_boot: row.default_boot,
             stage: row.stage,
             holds: site.last_installed(machine.id).map(|install| install.as_ref().into()),
             name: host.name,

@@ -10,7 +10,7 @@ use lastmile_core::{
     base::Fault,
     model::{
         image::{Holding, Image, Revision, Sha256},
-        machine::{Machine, Standing},
+        machine::{DefaultBoot, Machine},
     },
     site::{Entity, Site},
 };
@@ -97,7 +97,7 @@ pub(super) async fn create(
         change.add_revision(image.clone())?;
         Ok::<_, Reject>(edited(change.site(), &image).created())
     };
-    app.records.store.change(create).await
+    app.records.change(create).await
 }
 
 fn edited(site: &Site, image: &Image) -> Edited<ImageDetail> {
@@ -175,9 +175,11 @@ pub(super) async fn remove(
                 open.join(", ")
             )));
         }
-        if let Some(machine) = site.machines().find(|machine| machine.standing == Standing::Live(image.id)) {
+        if let Some(machine) =
+            site.machines().find(|machine| machine.default_boot == DefaultBoot::Live(image.id))
+        {
             return Err(Reject::conflict(format!(
-                "{} runs {name} at every start. Give it another standing first",
+                "{} runs {name} at every start. Give it another default boot first",
                 machine.name
             )));
         }
@@ -298,7 +300,7 @@ async fn set_retired(
         change.put_revision(changed.clone())?;
         Ok(Json(RevisionDetail::new(&changed, holders(change.site(), &name, Some(number)))))
     };
-    app.records.store.change(set_retired).await
+    app.records.change(set_retired).await
 }
 
 /// Removes a revision, unless it is the current one or an install of it goes on.
@@ -327,7 +329,7 @@ pub(super) async fn remove_revision(
         }
         Ok(change.remove_revision(&revision)?)
     };
-    admin.app.records.store.change(remove).await?;
+    admin.app.records.change(remove).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -242,7 +242,7 @@ pub(super) async fn answer(
         app.records.check_answered(site, &next)?;
         Ok(app.records.keep_install(change, next, step)?)
     };
-    let install = admin.app.records.store.change(answer).await?;
+    let install = admin.app.records.change(answer).await?;
     Ok(Json(admin.app.records.install_row(&install)))
 }
 

@@ -47,23 +47,53 @@ pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<LoaderDraft>,
 ) -> Result<Edited<LoaderView>, Reject> {
-    add(&admin.app, draft).await
+    Ok(save(&admin.app, draft, None).await?.created())
 }
 
-async fn add(app: &App, draft: LoaderDraft) -> Result<Edited<LoaderView>, Reject> {
+/// Changes a loader: the whole of it is replaced. Files that it has need not be uploaded again.
+#[utoipa::path(
+    put, operation_id = "loaders_replace", path = "/loaders/{name}", tag = "loaders", params(("name" = String, Path)),
+    request_body = LoaderDraft,
+    responses((status = 200, body = LoaderView), (status = 404, body = Problem), (status = 412, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn replace(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    base: Base,
+    Json(draft): Json<LoaderDraft>,
+) -> Result<Edited<LoaderView>, Reject> {
+    save(&admin.app, draft, Some((name, base))).await
+}
+
+/// Saves a loader: a new one, or in the place of the one that is named.
+async fn save(
+    app: &App,
+    draft: LoaderDraft,
+    replaced: Option<(String, Base)>,
+) -> Result<Edited<LoaderView>, Reject> {
     let (library, looked) = (app.library.clone(), draft.clone());
     let identified = tokio::task::spawn_blocking(move || {
         let promised = library.promise(&looked.files);
         (identify(&Shelf::new(&library, &looked.files), &looked.boot_file), promised)
     });
     let (facts, promised) = identified.await.unwrap_or_default();
-    let add = move |change: &mut Change<'_>| {
-        let others = change.site().loaders().map(AsRef::as_ref);
-        let loader = draft.check(Id::generate(), facts, others, |sha256, size| promised.has(sha256, size))?;
-        change.add_loader(loader.clone())?;
+    let save = move |change: &mut Change<'_>| {
+        let site = change.site();
+        let former = match replaced {
+            Some((name, base)) => {
+                let former = <Loader as Named>::find(site, &name)?.clone();
+                base.check(site, &former.entity(), || LoaderDraft::of(&former), Some(&draft))?;
+                Some(former)
+            }
+            None => None,
+        };
+        let id = former.as_ref().map_or_else(Id::generate, |former| former.id);
+        let others = site.loaders().map(AsRef::as_ref).filter(|other: &&Loader| other.id != id);
+        let loader = draft.check(id, facts, others, |sha256, size| promised.has(sha256, size))?;
+        change.put_loader(loader.clone())?;
         Ok::<_, Reject>(Edited::new(change.site(), &Entity::Loader(loader.id), LoaderView::from(&loader)))
     };
-    Ok(app.records.store.change(add).await?.created())
+    app.records.change(save).await
 }
 
 /// Loaders that the operating system's packages put on the service's host.
@@ -187,7 +217,7 @@ async fn add_found(
         language: None,
         files: taken.map_err(|error| not_kept(error.to_string()))?,
     };
-    add(app, draft).await
+    Ok(save(app, draft, None).await?.created())
 }
 
 fn not_kept(error: String) -> Reject {

@@ -21,11 +21,11 @@ use super::{
     named::{self, Named},
     reject::{Json, Path, Query, Reject},
 };
-use crate::{app::App, boot::preview, clock, records::standing};
+use crate::{app::App, boot::preview, clock};
 
 impl Named for Machine {
     fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
-        site.machine(name).ok_or_else(|| Reject::not_found("machine", name))
+        site.machine_called(name).ok_or_else(|| Reject::not_found("machine", name))
     }
 
     fn entity(&self) -> Entity {
@@ -33,6 +33,8 @@ impl Named for Machine {
     }
 }
 
+/// Beside the stages, those that are something else than was expected can be asked for, and are counted.
+const DIFFERS: &str = "differs";
 /// Rows on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;
 const LARGEST_PAGE: u32 = 1000;
@@ -49,8 +51,12 @@ pub(super) async fn list(
     let site = admin.app.records.site();
     let mut stages: BTreeMap<String, usize> = BTreeMap::new();
     let mut listed = Vec::new();
-    let stages_of = |stages: &str| stages.split(',').map(|stage| stage.trim().parse()).collect();
+    let stages_of = |stages: &str| {
+        stages.split(',').map(str::trim).filter(|stage| *stage != DIFFERS).map(str::parse).collect()
+    };
     let wanted: Option<Result<Vec<Stage>, String>> = query.stage.as_deref().map(stages_of);
+    let wants_differing =
+        query.stage.iter().any(|stages| stages.split(',').any(|stage| stage.trim() == DIFFERS));
     let unknown = |what| Reject::new(StatusCode::UNPROCESSABLE_ENTITY, "No such stage", what);
     let wanted = wanted.transpose().map_err(unknown)?;
     let labels = labels(query.label.as_deref());
@@ -59,7 +65,10 @@ pub(super) async fn list(
     for machine in site.machines() {
         let one = Listed::new(&site, machine);
         *stages.entry(one.stage.as_str().into()).or_default() += 1;
-        let at_stage = wanted.as_ref().is_none_or(|wanted| wanted.contains(&one.stage));
+        let differs = one.differs();
+        *stages.entry(DIFFERS.into()).or_default() += usize::from(differs);
+        let at_stage =
+            wanted.as_ref().is_none_or(|wanted| wanted.contains(&one.stage)) || wants_differing && differs;
         let labelled = labels.iter().all(|label| machine.labels.iter().any(|own| own == label));
         let holds = || text.is_empty() || one.holds(&text, || records.address_of(&site, machine));
         if at_stage && labelled && holds() {
@@ -94,6 +103,13 @@ impl<'a> Listed<'a> {
         Self { machine, stage, latest, installed }
     }
 
+    /// Whether it is at rest, and something else than was expected.
+    fn differs(&self) -> bool {
+        let outcome = self.installed.and_then(|install| install.outcome.as_ref());
+        matches!(self.stage, Stage::Idle | Stage::Installed)
+            && outcome.is_some_and(|outcome| !outcome.differences().is_empty())
+    }
+
     fn holds(&self, text: &str, address: impl Fn() -> Option<Ipv4Addr>) -> bool {
         let Self { machine, latest, installed, .. } = self;
         let of_mac = |mac: &Mac| {
@@ -121,9 +137,7 @@ fn sort(listed: &mut [Listed<'_>], by: MachineSort, seen: impl Fn(&Machine) -> O
         // Of those at rest, first who became something else than was expected.
         MachineSort::Stage => listed.sort_by_cached_key(|one| {
             let rests = matches!(one.stage, Stage::Idle | Stage::Installed);
-            let outcome = one.installed.and_then(|install| install.outcome.as_ref());
-            let differs = outcome.is_some_and(|outcome| !outcome.differences().is_empty());
-            (rests, rests && !differs, one.stage)
+            (rests, rests && !one.differs(), one.stage)
         }),
         MachineSort::Name => {}
         MachineSort::Seen => listed.sort_by_cached_key(|one| std::cmp::Reverse(seen(one.machine))),
@@ -144,7 +158,7 @@ pub(super) async fn create(
 ) -> Result<Edited<MachineRow>, Reject> {
     let app = admin.app.clone();
     let create = move |change: &mut Change<'_>| save(&app, change, &draft, None);
-    Ok(admin.app.records.store.change(create).await?.created())
+    Ok(admin.app.records.change(create).await?.created())
 }
 
 /// One machine: what the list shows, its boot plan, and its trace.
@@ -166,8 +180,9 @@ fn detail(app: &App, site: &Site, machine: &Machine) -> MachineDetail {
         created: machine.created,
         plan: plan_view(app, site, machine),
         options: FurtherOption::texts(&machine.options),
-        facts: machine.facts.clone(),
+        details: machine.details.clone(),
         parameters: machine.parameters.clone(),
+        without_parameters: machine.without_parameters.clone(),
         menu: machine.menu.clone(),
         live_answers: machine.live_answers.clone(),
         diagnoses: diagnose(&events, clock::now()),
@@ -189,15 +204,12 @@ pub(super) async fn replace(
 ) -> Result<Edited<MachineRow>, Reject> {
     let app = admin.app.clone();
     let replace = move |change: &mut Change<'_>, former: Arc<Machine>, draft: MachineDraft| {
-        if former.name != draft.name && change.site().open_install(former.id).is_some() {
-            return Err(Reject::conflict(format!(
-                "{} is being installed. Rename it when that has ended",
-                former.name
-            )));
+        if former.name != draft.name {
+            refuse_while_installing(change.site(), &former)?;
         }
         save(&app, change, &draft, Some(&former))
     };
-    named::change(&admin, name, base, draft, machine_draft, replace).await
+    named::change(&admin, name, base, draft, MachineDraft::of, replace).await
 }
 
 /// Removes a machine. Its installs stay on record.
@@ -211,15 +223,21 @@ pub(super) async fn remove(
     base: Base,
 ) -> Result<StatusCode, Reject> {
     let remove = |change: &mut Change<'_>, machine: Arc<Machine>| {
-        if let Some(open) = change.site().open_install(machine.id) {
-            return Err(Reject::conflict(format!(
-                "install {} goes on for {}. Wait for its end, or cancel it",
-                open.number, machine.name
-            )));
-        }
+        refuse_while_installing(change.site(), &machine)?;
         Ok(change.remove_machine(&machine, clock::now())?)
     };
     named::remove(&admin, name, base, remove).await
+}
+
+/// That no install of the machine is in progress: it would be renamed or removed under its hands.
+pub(super) fn refuse_while_installing(site: &Site, machine: &Machine) -> Result<(), Reject> {
+    match site.open_install(machine.id) {
+        Some(open) => Err(Reject::conflict(format!(
+            "install {} of {} is in progress. Wait for its end, or cancel it",
+            open.number, machine.name
+        ))),
+        None => Ok(()),
+    }
 }
 
 fn save(
@@ -232,21 +250,6 @@ fn save(
     change.put_machine(machine.clone())?;
     let site = change.site();
     Ok(Edited::new(site, &Entity::Machine(machine.id), app.records.machine_row(site, &machine)))
-}
-
-/// A machine in the form in which it is entered.
-fn machine_draft(site: &Site, machine: &Machine) -> MachineDraft {
-    MachineDraft {
-        name: machine.name.clone(),
-        macs: machine.macs.iter().map(ToString::to_string).collect(),
-        standing: standing(site, machine),
-        options: FurtherOption::texts(&machine.options),
-        labels: machine.labels.clone(),
-        facts: machine.facts.clone(),
-        parameters: machine.parameters.clone(),
-        menu: machine.menu.clone(),
-        live_answers: machine.live_answers.clone(),
-    }
 }
 
 /// What the machine gets if it boots now. The token is left out of it.

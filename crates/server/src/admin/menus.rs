@@ -3,11 +3,14 @@ use std::sync::Arc;
 use axum::{extract::State, http::StatusCode};
 use lastmile_api::{
     EntryParameters, LabelDraft, LabelView, LeftOutEntry, MenuDraft, MenuPreview, MenuView, PreviewRequest,
-    Problem, ScreenView, SiteSettings,
+    Problem, RenameRequest, ScreenView, SiteSettings,
 };
 use lastmile_core::{
-    base::Fault,
-    decide::boot::{LineAction, Screen, Viewer, render, screen_of_menu},
+    base::{Fault, Id},
+    decide::{
+        boot::{LineAction, Screen, Viewer, render, screen_of_menu},
+        rename::check_new_name,
+    },
     model::{
         label::Label,
         loader::{HttpReach, Language, Reader},
@@ -93,6 +96,7 @@ pub(super) async fn save(
             },
             move |change, menu: Menu| {
                 let site = change.site();
+                base.check_new(site.menu(&name).is_some(), "menu", &name)?;
                 if let Some(former) = site.menu(&name) {
                     base.check(site, &Entity::Menu(former.id), || MenuDraft::from(&**former), Some(&draft))?;
                 }
@@ -102,6 +106,31 @@ pub(super) async fn save(
             },
         )
         .await
+}
+
+/// Adds a menu like another, with its phrases, which are never read back.
+#[utoipa::path(
+    post, operation_id = "menus_copy", path = "/menus/{name}/copy", tag = "menus", params(("name" = String, Path)),
+    request_body = RenameRequest,
+    responses((status = 201, body = MenuView), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn copy(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(request): Json<RenameRequest>,
+) -> Result<Edited<MenuView>, Reject> {
+    let copy = move |change: &mut Change<'_>| {
+        check_new_name(&name, &request.to)?;
+        let site = change.site();
+        let menu = Menu { id: Id::generate(), name: request.to, ..(**Menu::find(site, &name)?).clone() };
+        if site.menu(&menu.name).is_some() {
+            return Err(Reject::conflict(format!("a menu named '{}' exists already", menu.name)));
+        }
+        change.put_menu(menu.clone())?;
+        let site = change.site();
+        Ok(Edited::new(site, &menu.entity(), view(site, &menu)))
+    };
+    Ok(admin.app.records.change(copy).await?.created())
 }
 
 /// Removes a menu, unless somebody is shown it.
@@ -222,11 +251,11 @@ fn reader_for(
 /// The machine that is meant by a name or a MAC address; the example if none is named.
 fn who<'a>(site: &'a Site, text: Option<&str>) -> Result<(Option<&'a Machine>, Mac), Reject> {
     let Some(text) = text.filter(|text| !text.is_empty()) else { return Ok((None, EXAMPLE)) };
-    if let Some(machine) = site.machine(text) {
+    if let Some(machine) = site.machine_called(text) {
         return Ok((Some(machine), machine.macs.first().copied().unwrap_or(EXAMPLE)));
     }
     let mac: Mac = text.parse().map_err(|_| Reject::not_found("machine", text))?;
-    Ok((site.machine_by_mac(mac).map(AsRef::as_ref), mac))
+    Ok((None, mac))
 }
 
 fn view(site: &Site, menu: &Menu) -> MenuView {
@@ -308,17 +337,19 @@ pub(super) async fn save_label(
 ) -> Result<Edited<LabelView>, Reject> {
     let save = move |change: &mut Change<'_>| {
         let (site, entity) = (change.site(), Entity::Label(name.clone()));
-        base.check(site, &entity, || site.label(&name).map(|label| label_draft(label)), Some(&draft))?;
+        base.check_new(site.label(&name).is_some(), "label", &name)?;
+        base.check(
+            site,
+            &entity,
+            || site.label(&name).map(|label| LabelDraft::from(label.as_ref())),
+            Some(&draft),
+        )?;
         let label = draft.check(&name, site)?;
         change.put_label(label.clone())?;
         let site = change.site();
         Ok::<_, Reject>(Edited::new(site, &entity, label_view(site, &name, Some(&label))))
     };
-    admin.app.records.store.change(save).await
-}
-
-fn label_draft(label: &Label) -> LabelDraft {
-    LabelDraft { parameters: label.parameters.clone(), menu: label.menu.clone() }
+    admin.app.records.change(save).await
 }
 
 /// Says nothing of a label any more. Machines keep it.
@@ -359,5 +390,5 @@ pub(super) async fn save_settings(
         change.put_settings(settings.clone())?;
         Ok::<_, Reject>(Edited::new(change.site(), &Entity::Settings, settings))
     };
-    admin.app.records.store.change(save).await
+    admin.app.records.change(save).await
 }

@@ -1,14 +1,15 @@
 //! The admin listener: the API, the event stream, the console.
 
 mod answers;
+mod bulk;
 mod checks;
 mod console;
 mod content;
+mod dry_run;
 mod edition;
 mod events;
 mod exports;
 mod guard;
-mod handovers;
 mod history;
 mod images;
 mod installs;
@@ -17,15 +18,18 @@ mod machines;
 mod menus;
 mod named;
 mod naming;
+mod overview;
 mod reject;
+mod rename;
 mod status;
 mod subnets;
 mod traces;
 mod uploads;
+mod webhooks;
 
 use std::{collections::BTreeSet, sync::Arc};
 
-use axum::{Router, middleware};
+use axum::{Router, extract::DefaultBodyLimit, middleware};
 use tokio_util::sync::CancellationToken;
 use utoipa::{
     OpenApi,
@@ -34,7 +38,10 @@ use utoipa::{
         path::{Operation, ParameterBuilder, ParameterIn},
     },
 };
-use utoipa_axum::{router::OpenApiRouter, routes};
+use utoipa_axum::{
+    router::{OpenApiRouter, UtoipaMethodRouterExt},
+    routes,
+};
 
 use crate::{app::App, start::Listening};
 
@@ -55,7 +62,7 @@ use crate::{app::App, start::Listening};
         (name = "check", description = "What stands in the way of a boot"),
         (name = "installs", description = "The record"),
         (name = "history", description = "Reports over the record"),
-        (name = "handovers", description = "Signed webhooks that tell when installs end"),
+        (name = "webhooks", description = "Signed webhooks that tell when installs end"),
         (name = "exports", description = "What other programs read of the machines"),
     )
 )]
@@ -72,6 +79,7 @@ pub(crate) struct Admin {
 fn api() -> OpenApiRouter<Admin> {
     OpenApiRouter::with_openapi(Document::openapi())
         .routes(routes!(status::read))
+        .routes(routes!(overview::read))
         .routes(routes!(events::stream))
         .routes(routes!(subnets::list, subnets::create))
         .routes(routes!(subnets::read, subnets::replace, subnets::remove))
@@ -93,7 +101,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(loaders::add_packaged))
         .routes(routes!(loaders::find_in_packages))
         .routes(routes!(loaders::add_from_packages))
-        .routes(routes!(loaders::read, loaders::remove))
+        .routes(routes!(loaders::read, loaders::replace, loaders::remove))
         .routes(routes!(content::find, content::upload))
         .routes(routes!(images::list, images::create))
         .routes(routes!(uploads::begin))
@@ -102,6 +110,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(images::read, images::remove))
         .routes(routes!(images::set_current))
         .routes(routes!(images::set_title))
+        .routes(routes!(rename::image))
         .routes(routes!(images::read_revision, images::remove_revision))
         .routes(routes!(images::retire))
         .routes(routes!(images::restore))
@@ -110,12 +119,17 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(menus::list))
         .routes(routes!(menus::read, menus::save, menus::remove))
         .routes(routes!(menus::preview))
+        .routes(routes!(rename::menu))
+        .routes(routes!(menus::copy))
         .routes(routes!(menus::list_labels))
         .routes(routes!(menus::read_label, menus::save_label, menus::remove_label))
+        .routes(routes!(rename::label))
         .routes(routes!(menus::settings, menus::save_settings))
         .routes(routes!(answers::list))
         .routes(routes!(answers::read, answers::save, answers::remove))
         .routes(routes!(answers::preview))
+        .routes(routes!(rename::answers))
+        .routes(routes!(answers::copy))
         .routes(routes!(answers::versions))
         .routes(routes!(answers::compare))
         .routes(routes!(answers::lint))
@@ -123,6 +137,10 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(installs::retry))
         .routes(routes!(machines::list, machines::create))
         .routes(routes!(machines::read, machines::replace, machines::remove))
+        .routes(routes!(bulk::change))
+        .routes(routes!(bulk::remove))
+        .routes(routes!(bulk::import).layer(DefaultBodyLimit::max(bulk::MOST_IMPORT)))
+        .routes(routes!(bulk::adopt))
         .routes(routes!(installs::list, installs::arm))
         .routes(routes!(installs::arm_several))
         .routes(routes!(installs::preview))
@@ -134,15 +152,17 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(naming::apply))
         .routes(routes!(history::hosts))
         .routes(routes!(history::rates))
-        .routes(routes!(handovers::list))
-        .routes(routes!(handovers::read, handovers::save, handovers::remove))
-        .routes(routes!(handovers::trial))
-        .routes(routes!(handovers::deliveries))
-        .routes(routes!(handovers::send))
-        .routes(routes!(handovers::give_up))
+        .routes(routes!(webhooks::list))
+        .routes(routes!(webhooks::read, webhooks::save, webhooks::remove))
+        .routes(routes!(webhooks::trial))
+        .routes(routes!(rename::webhook))
+        .routes(routes!(webhooks::deliveries))
+        .routes(routes!(webhooks::send))
+        .routes(routes!(webhooks::abandon))
         .routes(routes!(exports::hosts))
         .routes(routes!(exports::zone))
         .routes(routes!(exports::inventory))
+        .routes(routes!(exports::machines))
 }
 
 /// The OpenAPI document as the routes make it; held against the reviewed one by a test.
@@ -154,6 +174,7 @@ pub fn openapi() -> String {
     document.tags = Document::openapi().tags;
     name_problems(&mut document);
     name_editions(&mut document);
+    dry_run::name(&mut document);
     open_parts(&mut document);
     document.to_pretty_json().unwrap_or_default()
 }
@@ -268,6 +289,8 @@ fn open_parts(document: &mut utoipa::openapi::OpenApi) {
 /// The routes of the admin listener.
 pub(crate) fn router(app: App, listening: Listening, stop: CancellationToken) -> Router {
     let admin = Admin { app, listening: Arc::new(listening), stop };
-    let (api, _) = OpenApiRouter::new().nest(lastmile_api::BASE, api()).split_for_parts();
+    let (api, document) = OpenApiRouter::new().nest(lastmile_api::BASE, api()).split_for_parts();
+    let triable = dry_run::Triable::new(&document);
+    let api = api.route_layer(middleware::from_fn(move |request, next| triable.clone().run(request, next)));
     api.fallback(console::serve).layer(middleware::from_fn(guard::own_host_only)).with_state(admin)
 }

@@ -58,7 +58,7 @@ pub(super) async fn change<T: Named, Draft: Serialize + Send + 'static, Done: Se
         base.check(site, &one.entity(), || entered(site, &one), Some(&wanted))?;
         save(change, one, wanted)
     };
-    admin.app.records.store.change(change).await
+    admin.app.records.change(change).await
 }
 
 /// Removes the one of that name.
@@ -76,6 +76,6 @@ pub(super) async fn remove<T: Named>(
         base.check_removal(change.site(), &one.entity())?;
         remove(change, one)
     };
-    admin.app.records.store.change(remove).await?;
+    admin.app.records.change(remove).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -57,7 +57,7 @@ pub(super) async fn apply(
         }
         Ok(naming.rows)
     };
-    Ok(Json(view(admin.app.records.store.change(apply).await?)))
+    Ok(Json(view(admin.app.records.change(apply).await?)))
 }
 
 fn view(rows: Vec<NamedMachine>) -> NamingView {

@@ -60,7 +60,7 @@ pub(super) async fn create(
 ) -> Result<Edited<SubnetView>, Reject> {
     let app = admin.app.clone();
     let create = move |change: &mut Change<'_>| save(&app, change, &draft, Id::generate());
-    Ok(admin.app.records.store.change(create).await?.created())
+    Ok(admin.app.records.change(create).await?.created())
 }
 
 /// One subnet.
@@ -314,7 +314,7 @@ pub(super) async fn reserve(
         change.put_reservation(reservation)?;
         Ok::<_, Reject>(view)
     };
-    Ok((StatusCode::CREATED, Json(admin.app.records.store.change(reserve).await?)))
+    Ok((StatusCode::CREATED, Json(admin.app.records.change(reserve).await?)))
 }
 
 /// Ends a reservation. Who holds the address keeps it until the lease ends.
@@ -336,7 +336,7 @@ pub(super) async fn unreserve(
         let reservation = reservation.cloned().ok_or_else(unknown)?;
         Ok::<_, Reject>(change.remove_reservation(&reservation)?)
     };
-    admin.app.records.store.change(unreserve).await?;
+    admin.app.records.change(unreserve).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -32,14 +32,11 @@ const NO_INTERFACE: [u8; 6] = [0x02, 0, 0, 0, 0, 0x01];
 
 /// Who is meant by a machine's name, or by a MAC address.
 fn who(site: &Site, text: &str) -> Result<(String, Vec<Mac>), Reject> {
-    if let Some(machine) = site.machine(text) {
+    if let Some(machine) = site.machine_called(text) {
         return Ok((machine.name.clone(), machine.macs.clone()));
     }
     let mac: Mac = text.parse().map_err(|_| Reject::not_found("machine", text))?;
-    Ok(match site.machine_by_mac(mac) {
-        Some(machine) => (machine.name.clone(), machine.macs.clone()),
-        None => (mac.to_string(), vec![mac]),
-    })
+    Ok((mac.to_string(), vec![mac]))
 }
 
 fn trace_of(app: &App, text: &str) -> Result<(Trace, Vec<Arc<TraceEvent>>), Reject> {
@@ -61,8 +58,9 @@ fn trace_of(app: &App, text: &str) -> Result<(Trace, Vec<Arc<TraceEvent>>), Reje
     responses((status = 200, body = [NewcomerView]))
 )]
 pub(super) async fn newcomers(State(admin): State<Admin>) -> Json<Vec<NewcomerView>> {
-    let traces = admin.app.wire.traces();
-    let seen = traces.newcomers().take(NEWCOMERS).filter_map(|mac| {
+    let (traces, site) = (admin.app.wire.traces(), admin.app.records.site());
+    let newcomers = traces.newcomers(|mac| site.machine_by_mac(mac).is_some());
+    let seen = newcomers.take(NEWCOMERS).filter_map(|mac| {
         let events = traces.of(&[mac]);
         let last = events.last()?;
         Some(NewcomerView { mac: mac.to_string(), last_seen: last.at, asked: last.asked(), got: last.got() })

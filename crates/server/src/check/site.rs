@@ -92,7 +92,7 @@ pub(super) fn subnets(findings: &mut Findings, app: &App, listening: &Listening)
                 &subnet.name,
                 "its machines are to be known by their addresses (identify = \"address\"), but in mode off none is known here: \
                  they get what an unknown machine gets, unless their address is reserved",
-                "`lastmile subnet change NAME --identify first-claim`, or reserve their addresses.",
+                "`lastmile subnet change NAME --set identify=first-claim`, or reserve their addresses.",
             ),
         }
     }
@@ -252,8 +252,11 @@ pub(super) fn machines(findings: &mut Findings, app: &App) {
     let recent =
         |events: &[Arc<TraceEvent>]| events.last().is_some_and(|last| now.duration_since(last.at) < RECENT);
     let known = site.machines().map(|machine| (machine.name.clone(), machine.macs.clone()));
-    let newcomers: Vec<_> =
-        app.wire.traces().newcomers().take(TOLD).map(|mac| (mac.to_string(), vec![mac])).collect();
+    let newcomers: Vec<_> = {
+        let traces = app.wire.traces();
+        let newcomers = traces.newcomers(|mac| site.machine_by_mac(mac).is_some()).take(TOLD);
+        newcomers.map(|mac| (mac.to_string(), vec![mac])).collect()
+    };
     for (name, macs) in known.chain(newcomers) {
         let events = app.wire.traces().of(&macs);
         if !recent(&events) {

@@ -143,7 +143,7 @@ fn answer(
             reply.record = record;
             reply.try_first = try_first;
             if request.kind == Kind::Discover {
-                reply.delay = subnet.response_delay.try_into().unwrap_or_default();
+                reply.delay = subnet.head_start.try_into().unwrap_or_default();
             }
         }
     }

@@ -4,15 +4,15 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use lastmile_core::{
     decide::install::ArmRequest,
-    model::{install::Install, machine::Standing},
+    model::{install::Install, machine::DefaultBoot},
 };
 use lastmile_formats::mac::Mac;
 
 use super::ArmError;
 use crate::records::Records;
 
-/// Who arms the starts of hosts whose standing it is.
-const STANDING: &str = "its standing";
+/// Who arms the starts of hosts whose default boot it is.
+const DEFAULT_BOOT: &str = "default boot";
 
 impl Records {
     /// Begins the record of a start, when a machine asks for its menu that runs a live image and is given answers. One
@@ -21,7 +21,7 @@ impl Records {
     pub(crate) async fn begin_start(self: &Arc<Self>, mac: Mac) {
         let site = self.site();
         let Some(machine) = site.machine_by_mac(mac) else { return };
-        let (Standing::Live(image), Some(answers)) = (&machine.standing, &machine.live_answers) else {
+        let (DefaultBoot::Live(image), Some(answers)) = (&machine.default_boot, &machine.live_answers) else {
             return;
         };
         let Some(image) = site.image_by_id(*image) else { return };
@@ -41,7 +41,7 @@ impl Records {
             answers: answers.clone(),
             asked: BTreeMap::new(),
         };
-        match self.arm(request, STANDING).await {
+        match self.arm(request, DEFAULT_BOOT).await {
             Ok(_) => {}
             Err(ArmError::Store(error)) => {
                 tracing::error!(machine = machine.name, "a start was not recorded: {error}");

@@ -29,7 +29,7 @@ use lastmile_formats::mac::Mac;
 use lastmile_store::{Change, Store, StoreError};
 use pace::Paces;
 pub(crate) use publish::observe;
-pub(crate) use rows::{scope_name, standing};
+pub(crate) use rows::scope_name;
 use tokio::sync::{Notify, broadcast};
 
 use crate::{clock, library::Library, sync::lock, wire::Wire};
@@ -68,6 +68,28 @@ fn token_digest(token: &str) -> [u8; 16] {
     digest
 }
 
+tokio::task_local! {
+    /// Whether changes are only tried.
+    static TRYING: bool;
+}
+
+/// Runs `work` so that no change that it makes by [`Records::change`] is kept; each is answered as if it were.
+pub(crate) async fn trying<F: Future>(work: F) -> F::Output {
+    TRYING.scope(true, work).await
+}
+
+/// What came of a change that was only tried.
+struct Tried<T, E>(Result<T, E>);
+
+impl<T, E: From<StoreError>> From<StoreError> for Tried<T, E> {
+    fn from(error: StoreError) -> Self {
+        Self(Err(error.into()))
+    }
+}
+
+/// What is never.
+enum Never {}
+
 /// How often a change is prepared anew because somebody entered something meanwhile. After that it is prepared on the writing
 /// thread, where others wait for it.
 const PREPARED: usize = 3;
@@ -95,6 +117,29 @@ impl Records {
         self.store.site()
     }
 
+    /// Makes a change that a person asked for, or tries it ([`trying`]).
+    ///
+    /// # Errors
+    /// What `job` gave, or what the store refused; then nothing has changed.
+    pub(crate) async fn change<T, E>(
+        &self,
+        job: impl FnOnce(&mut Change<'_>) -> Result<T, E> + Send + 'static,
+    ) -> Result<T, E>
+    where
+        T: Send + 'static,
+        E: From<StoreError> + Send + 'static,
+    {
+        if !TRYING.try_with(|is_trying| *is_trying).unwrap_or(false) {
+            return self.store.change(job).await;
+        }
+        // An error undoes the change, whatever came of it.
+        let tried = move |change: &mut Change<'_>| Err::<Never, _>(Tried(job(change)));
+        match self.store.change(tried).await {
+            Err(Tried(result)) => result,
+            Ok(never) => match never {},
+        }
+    }
+
     /// Makes a change that takes time to prepare: `prepare` runs beside the writer, `apply` within it, and only if nobody
     /// entered anything meanwhile; else it is prepared anew.
     ///
@@ -120,7 +165,7 @@ impl Records {
                 let is_still_true = change.site().last_edition() == edition;
                 if is_still_true { apply(change, prepared).map(Some) } else { Ok(None) }
             };
-            if let Some(done) = self.store.change(change).await? {
+            if let Some(done) = self.change(change).await? {
                 return Ok(done);
             }
         }
@@ -128,7 +173,7 @@ impl Records {
             let prepared = prepare(change.site())?;
             apply(change, prepared)
         };
-        self.store.change(change).await
+        self.change(change).await
     }
 
     /// Whether a token was ever given. Of those that were not, one in 2¹²⁸ is taken for one that was.

@@ -64,9 +64,9 @@ impl Records {
                 let lines = lines.into_iter().map(|line| LogLine { at: line.at, line: line.line });
                 self.tell(Event::Log { install, lines: lines.collect() });
             }
-            Recorded::Handover { name } => {
+            Recorded::Webhook { name } => {
                 self.deliver_soon.notify_one();
-                self.tell(Event::Delivery { handover: name });
+                self.tell(Event::Delivery { webhook: name });
             }
         }
     }

@@ -5,13 +5,8 @@ use std::{net::Ipv4Addr, sync::Arc};
 use jiff::Timestamp;
 use lastmile_api::{InstallRow, Installed, MachineRow, Stage};
 use lastmile_core::{
-    decide::machine::StandingDraft,
-    model::{
-        answers::Scope,
-        install::Install,
-        machine::{Machine, Standing},
-        subnet::Subnet,
-    },
+    decide::machine::DefaultBootDraft,
+    model::{answers::Scope, install::Install, machine::Machine, subnet::Subnet},
     site::Site,
 };
 use lastmile_formats::mac::Mac;
@@ -58,7 +53,7 @@ impl Records {
             target: latest.map(|install| install.image.clone()),
             installed,
             address: self.wire.address_of(site, machine),
-            standing: standing(site, machine),
+            default_boot: DefaultBootDraft::of(site, machine),
             labels: machine.labels.clone(),
             last_seen: self.last_seen(site, machine),
         }
@@ -80,19 +75,6 @@ pub(crate) fn scope_name(site: &Site, scope: &Scope) -> String {
         Scope::Machine(id) => {
             let machine = site.machine_by_id(*id);
             format!("machine:{}", machine.map_or_else(|| id.to_string(), |machine| machine.name.clone()))
-        }
-    }
-}
-
-/// A machine's standing as people write it.
-pub(crate) fn standing(site: &Site, machine: &Machine) -> StandingDraft {
-    match &machine.standing {
-        Standing::LocalDisk => StandingDraft::LocalDisk,
-        Standing::Menu => StandingDraft::Menu,
-        Standing::Ignored => StandingDraft::Ignored,
-        Standing::Live(id) => {
-            let name = site.image_by_id(*id).map(|image| image.name.clone());
-            StandingDraft::Live(name.unwrap_or_else(|| id.to_string()))
         }
     }
 }

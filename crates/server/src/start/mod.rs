@@ -29,11 +29,11 @@ use crate::{
     app::App,
     boot,
     config::{Config, ConfigError},
-    dhcp, handover, installs, intake,
+    dhcp, installs, intake,
     library::{Library, Uploads},
     link::{FrameListener, Interface},
     records::{self, Records, answers::seal_key},
-    tftp,
+    tftp, webhook,
     wire::{
         Kept, Services, Wire,
         identity::{self, Known},
@@ -339,7 +339,7 @@ fn run(
     supervisor.run("sweeping the library", intake::sweep_when_told(app.intake(), stop.clone()));
     supervisor
         .run("looking after installs", installs::keep(app.records.clone(), app.wire.clone(), stop.clone()));
-    supervisor.run("delivering", handover::deliver(app.records.clone(), tasks.clone(), stop.clone()));
+    supervisor.run("delivering", webhook::deliver(app.records.clone(), tasks.clone(), stop.clone()));
     let (work, ending) = (app.work.clone(), stop.clone().cancelled_owned());
     tasks.spawn(async move {
         ending.await;

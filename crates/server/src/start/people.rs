@@ -6,7 +6,7 @@ use std::io;
 use tokio::runtime::{Builder, Runtime};
 
 /// How much later than the others these threads are given a processor when all are taken (nice(1)).
-const NICE: i32 = 5;
+const NICE: i32 = 15;
 
 /// The runtime of the admin listener. It ends when it is dropped, and waits for nothing.
 #[derive(Debug)]

@@ -82,6 +82,20 @@ impl Tx<'_> {
         Ok(())
     }
 
+    /// Has everything that was ever said of a scope said of another.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub(crate) fn rename_answers(&mut self, former: &Scope, scope: &Scope) -> Result<(), StoreError> {
+        let ((former_kind, former_name), (kind, name)) = (columns(former), columns(scope));
+        let versions = answers_version::table
+            .filter(answers_version::scope.eq(former_kind).and(answers_version::name.eq(former_name)));
+        diesel::update(versions)
+            .set((answers_version::scope.eq(kind), answers_version::name.eq(name)))
+            .execute(self.connection())?;
+        Ok(())
+    }
+
     /// Takes what is said of a scope out of use; its versions are kept for the installs that name them.
     ///
     /// # Errors

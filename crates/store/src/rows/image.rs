@@ -33,6 +33,7 @@ struct RevisionRow {
     created: i64,
     family: String,
     parameters: String,
+    without_parameters: String,
     files: String,
     start: String,
     cpu: Option<String>,
@@ -70,6 +71,7 @@ impl TryFrom<&Revision> for RevisionRow {
             created: revision.created.as_millisecond(),
             family: value::name(&revision.family)?,
             parameters: value::json(&revision.parameters)?,
+            without_parameters: value::json(&revision.without_parameters)?,
             files: value::json(&revision.manifest.files())?,
             start: value::json(&revision.start)?,
             cpu: revision.cpu.map(|cpu| cpu.to_string()),
@@ -94,6 +96,7 @@ impl RevisionRow {
             created: read.time(self.created)?,
             family: read.name(&self.family)?,
             parameters: read.json(&self.parameters)?,
+            without_parameters: read.json(&self.without_parameters)?,
             manifest: Manifest::new(read.json::<Vec<FileEntry>>(&self.files)?),
             start: read.json(&self.start)?,
             cpu: read.maybe(self.cpu.as_deref())?,
@@ -118,7 +121,15 @@ impl Tx<'_> {
         insert.on_conflict(image::id).do_update().set(&row).execute(self.connection())?;
         let revision = RevisionRow::try_from(entity.current.as_ref())?;
         diesel::insert_into(image_revision::table).values(revision).execute(self.connection())?;
-        let number = (image_number::name.eq(&entity.name), image_number::last.eq(row.last_number));
+        self.put_image_number(&entity.name, entity.last_number)
+    }
+
+    /// Keeps the last number that a revision of an image of that name had.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub(crate) fn put_image_number(&mut self, name: &str, last: u32) -> Result<(), StoreError> {
+        let number = (image_number::name.eq(name), image_number::last.eq(value::count(last)));
         diesel::replace_into(image_number::table).values(number).execute(self.connection())?;
         Ok(())
     }

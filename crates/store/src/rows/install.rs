@@ -1,4 +1,5 @@
 use diesel::prelude::*;
+use jiff::Timestamp;
 use lastmile_core::model::{
     image::Sha256,
     install::{Install, InstallState, Step, Token},
@@ -159,7 +160,62 @@ pub struct InstallFilter {
     pub offset: i64,
 }
 
+/// How many installs were armed since a time, and how those ended that ended since then.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct InstallCounts {
+    /// Armed.
+    pub armed: usize,
+    /// Ended as installed.
+    pub installed: usize,
+    /// Ended as failed.
+    pub failed: usize,
+    /// Ended as stalled.
+    pub stalled: usize,
+    /// Cancelled.
+    pub cancelled: usize,
+}
+
 impl Tx<'_> {
+    /// How many installs were armed since `at`, and how those ended that ended since then.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn install_counts_since(&mut self, at: Timestamp) -> Result<InstallCounts, StoreError> {
+        let at = at.as_millisecond();
+        let armed: i64 =
+            install::table.filter(install::armed_at.ge(at)).count().get_result(self.connection())?;
+        let ended: Vec<(String, i64)> = install::table
+            .filter(install::ended_at.ge(at))
+            .group_by(install::state)
+            .select((install::state, diesel::dsl::count_star()))
+            .load(self.connection())?;
+        let of = |state: InstallState| {
+            let count = ended.iter().find(|(name, _)| name == state.as_str()).map_or(0, |(_, count)| *count);
+            usize::try_from(count).unwrap_or_default()
+        };
+        Ok(InstallCounts {
+            armed: usize::try_from(armed).unwrap_or_default(),
+            installed: of(InstallState::Installed),
+            failed: of(InstallState::Failed),
+            stalled: of(InstallState::Stalled),
+            cancelled: of(InstallState::Cancelled),
+        })
+    }
+
+    /// Installs that ended since `at`, the latest first.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn installs_ended_since(&mut self, at: Timestamp, limit: i64) -> Result<Vec<Install>, StoreError> {
+        let rows = install::table
+            .filter(install::ended_at.ge(at.as_millisecond()))
+            .order(install::ended_at.desc())
+            .limit(limit)
+            .select(InstallRow::as_select())
+            .load(self.connection())?;
+        rows.into_iter().map(Install::try_from).collect()
+    }
+
     /// Keeps the digest over all files of what is installed, which was not known when the install was armed.
     ///
     /// # Errors

@@ -11,7 +11,9 @@ use crate::{
 #[diesel(table_name = label, treat_none_as_null = true)]
 struct LabelRow {
     name: String,
+    rank: i32,
     parameters: String,
+    without_parameters: String,
     menu: Option<String>,
 }
 
@@ -23,7 +25,9 @@ impl Tx<'_> {
     pub(crate) fn put_label(&mut self, entity: &Label) -> Result<(), StoreError> {
         let row = LabelRow {
             name: entity.name.clone(),
+            rank: entity.rank,
             parameters: value::json(&entity.parameters)?,
+            without_parameters: value::json(&entity.without_parameters)?,
             menu: entity.menu.clone(),
         };
         let insert = diesel::insert_into(label::table).values(&row);
@@ -44,7 +48,13 @@ impl Tx<'_> {
         let rows = label::table.select(LabelRow::as_select()).load(self.connection())?;
         let label = |row: LabelRow| {
             let read = Row { table: "label", key: &row.name };
-            Ok(Label { parameters: read.json(&row.parameters)?, menu: row.menu, name: row.name })
+            Ok(Label {
+                rank: row.rank,
+                parameters: read.json(&row.parameters)?,
+                without_parameters: read.json(&row.without_parameters)?,
+                menu: row.menu,
+                name: row.name,
+            })
         };
         rows.into_iter().map(label).collect()
     }

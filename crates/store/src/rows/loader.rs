@@ -13,8 +13,8 @@ use crate::{
     value::{self, Row},
 };
 
-#[derive(Queryable, Selectable, Insertable)]
-#[diesel(table_name = loader)]
+#[derive(Queryable, Selectable, Insertable, AsChangeset)]
+#[diesel(table_name = loader, treat_none_as_null = true)]
 struct LoaderRow {
     id: String,
     name: String,
@@ -68,12 +68,14 @@ impl TryFrom<LoaderRow> for Loader {
 }
 
 impl Tx<'_> {
-    /// Adds a loader.
+    /// Adds a loader, or puts it in the place of the one of its identity.
     ///
     /// # Errors
     /// What the database refused.
-    pub(crate) fn add_loader(&mut self, entity: &Loader) -> Result<(), StoreError> {
-        diesel::insert_into(loader::table).values(LoaderRow::try_from(entity)?).execute(self.connection())?;
+    pub(crate) fn put_loader(&mut self, entity: &Loader) -> Result<(), StoreError> {
+        let row = LoaderRow::try_from(entity)?;
+        let insert = diesel::insert_into(loader::table).values(&row);
+        insert.on_conflict(loader::id).do_update().set(&row).execute(self.connection())?;
         Ok(())
     }
 

@@ -3,7 +3,7 @@ use std::collections::HashMap;
 use diesel::prelude::*;
 use lastmile_core::{
     base::Id,
-    model::machine::{Machine, Standing},
+    model::machine::{DefaultBoot, Machine},
 };
 use lastmile_formats::mac::Mac;
 
@@ -13,18 +13,22 @@ use crate::{
     value::{self, Row},
 };
 
+/// NICs that are inserted by one statement: SQLite binds 32,766 values at most.
+const AT_ONCE: usize = 5000;
+
 #[derive(Queryable, Selectable, Insertable, AsChangeset)]
 #[diesel(table_name = machine, treat_none_as_null = true)]
 struct MachineRow {
     id: String,
     name: String,
-    standing: String,
+    default_boot: String,
     live_image_id: Option<String>,
     created: i64,
     options: String,
     labels: String,
-    facts: String,
+    details: String,
     parameters: String,
+    without_parameters: String,
     menu: Option<String>,
     live_answers: Option<String>,
 }
@@ -41,22 +45,23 @@ impl TryFrom<&Machine> for MachineRow {
     type Error = StoreError;
 
     fn try_from(machine: &Machine) -> Result<Self, StoreError> {
-        let (standing, live) = match &machine.standing {
-            Standing::LocalDisk => ("local-disk", None),
-            Standing::Menu => ("menu", None),
-            Standing::Ignored => ("ignored", None),
-            Standing::Live(image) => ("live", Some(image.to_string())),
+        let (default_boot, live) = match &machine.default_boot {
+            DefaultBoot::LocalDisk => ("local-disk", None),
+            DefaultBoot::Menu => ("menu", None),
+            DefaultBoot::Ignored => ("ignored", None),
+            DefaultBoot::Live(image) => ("live", Some(image.to_string())),
         };
         Ok(Self {
             id: machine.id.to_string(),
             name: machine.name.clone(),
-            standing: standing.into(),
+            default_boot: default_boot.into(),
             live_image_id: live,
             created: machine.created.as_millisecond(),
             options: value::options(&machine.options)?,
             labels: value::json(&machine.labels)?,
-            facts: value::json(&machine.facts)?,
+            details: value::json(&machine.details)?,
             parameters: value::json(&machine.parameters)?,
+            without_parameters: value::json(&machine.without_parameters)?,
             menu: machine.menu.clone(),
             live_answers: machine.live_answers.clone(),
         })
@@ -66,24 +71,25 @@ impl TryFrom<&Machine> for MachineRow {
 impl MachineRow {
     fn into_machine(self, macs: Vec<Mac>) -> Result<Machine, StoreError> {
         let read = Row { table: "machine", key: &self.name };
-        let standing = match (self.standing.as_str(), &self.live_image_id) {
-            ("local-disk", _) => Standing::LocalDisk,
-            ("menu", _) => Standing::Menu,
-            ("ignored", _) => Standing::Ignored,
-            ("live", Some(image)) => Standing::Live(read.text(image)?),
+        let default_boot = match (self.default_boot.as_str(), &self.live_image_id) {
+            ("local-disk", _) => DefaultBoot::LocalDisk,
+            ("menu", _) => DefaultBoot::Menu,
+            ("ignored", _) => DefaultBoot::Ignored,
+            ("live", Some(image)) => DefaultBoot::Live(read.text(image)?),
             (other, _) => {
-                let what = format!("no standing '{other}'");
+                let what = format!("no default boot '{other}'");
                 return Err(StoreError::Value { table: "machine", row: self.name, what });
             }
         };
         Ok(Machine {
             id: read.text(&self.id)?,
             macs,
-            standing,
+            default_boot,
             options: read.options(&self.options)?,
             labels: read.json(&self.labels)?,
-            facts: read.json(&self.facts)?,
+            details: read.json(&self.details)?,
             parameters: read.json(&self.parameters)?,
+            without_parameters: read.json(&self.without_parameters)?,
             menu: self.menu,
             live_answers: self.live_answers,
             created: read.time(self.created)?,
@@ -98,16 +104,32 @@ impl Tx<'_> {
     /// # Errors
     /// What the database refused.
     pub(crate) fn put_machine(&mut self, entity: &Machine) -> Result<(), StoreError> {
-        let row = MachineRow::try_from(entity)?;
-        let insert = diesel::insert_into(machine::table).values(&row);
-        insert.on_conflict(machine::id).do_update().set(&row).execute(self.connection())?;
-        let former = nic::table.filter(nic::machine_id.eq(&row.id));
-        diesel::delete(former).execute(self.connection())?;
-        let nics: Vec<NicRow> = (0..)
-            .zip(&entity.macs)
-            .map(|(place, mac)| NicRow { mac: mac.to_string(), machine_id: row.id.clone(), place })
-            .collect();
-        diesel::insert_into(nic::table).values(&nics).execute(self.connection())?;
+        self.put_machines(std::slice::from_ref(entity))
+    }
+
+    /// Adds machines, or puts them in the places of those of their identities. NICs may change hands among them.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub(crate) fn put_machines(&mut self, machines: &[Machine]) -> Result<(), StoreError> {
+        for entity in machines {
+            let row = MachineRow::try_from(entity)?;
+            let insert = diesel::insert_into(machine::table).values(&row);
+            insert.on_conflict(machine::id).do_update().set(&row).execute(self.connection())?;
+            let former = nic::table.filter(nic::machine_id.eq(&row.id));
+            diesel::delete(former).execute(self.connection())?;
+        }
+        let nics = machines.iter().flat_map(|machine| {
+            let nic = |(place, mac): (i32, &Mac)| NicRow {
+                mac: mac.to_string(),
+                machine_id: machine.id.to_string(),
+                place,
+            };
+            (0..).zip(&machine.macs).map(nic)
+        });
+        for some in nics.collect::<Vec<_>>().chunks(AT_ONCE) {
+            diesel::insert_into(nic::table).values(some).execute(self.connection())?;
+        }
         Ok(())
     }
 

@@ -3,7 +3,6 @@
 pub(crate) mod address_note;
 mod answers;
 mod edition;
-pub(crate) mod handover;
 pub(crate) mod history;
 mod image;
 pub(crate) mod install;
@@ -16,3 +15,4 @@ mod menu;
 mod reservation;
 mod settings;
 mod subnet;
+pub(crate) mod webhook;

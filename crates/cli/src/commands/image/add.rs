@@ -1,7 +1,7 @@
 //! Files on their way to become an image.
 
 use std::{
-    io::{IsTerminal, Write},
+    io::IsTerminal,
     path::{Path, PathBuf},
     time::Duration,
 };
@@ -13,6 +13,7 @@ use lastmile_client::{Client, ClientError};
 use super::show;
 use crate::{
     commands::files::{Upload, upload},
+    confirm::agreed,
     output::{Failure, Output},
 };
 
@@ -43,7 +44,7 @@ pub(crate) struct Source {
     /// The kernel's path within the files.
     #[arg(long, value_name = "PATH")]
     kernel: Option<String>,
-    /// An initrd's path within the files; may be given several times, in the order of loading.
+    /// An initrd's path within the files; may be repeated, in the order of loading.
     #[arg(long, value_name = "PATH")]
     initrd: Vec<String>,
     /// The path of the UEFI application that is started instead of a kernel.
@@ -55,10 +56,13 @@ pub(crate) struct Source {
     /// The processor it is for: x86, x64, arm32, arm64, riscv64.
     #[arg(long)]
     cpu: Option<lastmile_api::Cpu>,
-    /// A kernel parameter it always needs; may be given several times, and then stands for those that are proposed. It
+    /// A kernel parameter it always needs; may be repeated, and then stands for those that are proposed. It
     /// may name values, as in ip={{ address }}.
     #[arg(long, value_name = "WORD")]
     parameter: Vec<String>,
+    /// The key of a kernel parameter of its installer's family that it does without, as in priority; may be repeated.
+    #[arg(long, value_name = "KEY")]
+    without_parameter: Vec<String>,
     /// Digest that the ISO must have, as its publisher gives it.
     #[arg(long, value_name = "HEX")]
     sha256: Option<Sha256>,
@@ -69,12 +73,15 @@ pub(crate) struct Source {
 pub(crate) struct Import {
     #[command(flatten)]
     source: Source,
-    /// Take it though something was found to be wrong with it.
+    /// Import it although a fault was found.
     #[arg(long)]
     despite_faults: bool,
-    /// Save without asking.
+    /// Import without asking.
     #[arg(long, short)]
     yes: bool,
+    /// Show what would be imported, and save nothing. Its files are sent, and go when nothing has used them for a while.
+    #[arg(long)]
+    dry_run: bool,
     /// Return only once every file was read.
     #[arg(long)]
     wait: bool,
@@ -143,6 +150,7 @@ impl Source {
             disk: self.disk.clone(),
             cpu: self.cpu,
             parameters: (!self.parameter.is_empty()).then(|| self.parameter.clone()),
+            without_parameters: self.without_parameter.clone(),
             sha256: self.sha256,
             ..RevisionDraft::default()
         };
@@ -182,13 +190,17 @@ impl Source {
 impl Import {
     pub(super) async fn run(self, client: &Client, out: &Output) -> Result<(), Failure> {
         let found = self.source.inspect(client, out).await?;
+        if self.dry_run {
+            out.show(&found, show::inspection);
+            out.say("Dry run: nothing was saved.");
+            return Ok(());
+        }
         let asks = !self.yes && !out.is_json() && std::io::stdin().is_terminal();
         if asks {
             out.line(&show::inspection(&found));
         }
-        if asks && found.refused.is_empty() && !confirmed(&format!("Save it as {}?", found.draft.name)) {
-            out.say("Nothing was saved.");
-            return Ok(());
+        if asks && found.refused.is_empty() && !agreed(&format!("Import it as {}?", found.draft.name))? {
+            return Err(Failure::Declined);
         }
         let draft = RevisionDraft { despite_faults: self.despite_faults, ..found.draft };
         let mut image = client.images_create(&draft).await?;
@@ -213,14 +225,6 @@ impl Import {
         }
         Ok(())
     }
-}
-
-fn confirmed(question: &str) -> bool {
-    let mut error = std::io::stderr();
-    let _ = write!(error, "{question} [Y/n] ");
-    let mut answer = String::new();
-    let read = std::io::stdin().read_line(&mut answer);
-    read.is_ok() && matches!(answer.trim(), "" | "y" | "Y" | "yes")
 }
 
 /// Waits for a call, with a bar for what the service does meanwhile.

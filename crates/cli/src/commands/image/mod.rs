@@ -4,11 +4,16 @@ mod add;
 mod show;
 
 use clap::Subcommand;
-use lastmile_api::{CurrentRevision, ImageTitle};
-use lastmile_client::Client;
+use lastmile_api::{CurrentRevision, ImageTitle, RenameRequest, Renamed};
+use lastmile_client::{Client, ClientError, Edited};
 
 use self::show::{detail, revision_text, rows};
-use crate::output::{Failure, Output};
+use super::object::{self, CanRename, Change, Object, Rename};
+use crate::{
+    complete,
+    confirm::Confirm,
+    output::{Failure, Output},
+};
 
 /// `lastmile image …`
 #[derive(Debug, Subcommand)]
@@ -16,13 +21,14 @@ pub(crate) enum Command {
     /// Import an image, or the next revision of one: an ISO, a folder, a tar archive, a kernel with initrds, a UEFI
     /// application, or a raw disk image.
     Add(Box<add::Import>),
-    /// Say what files are, without saving anything.
+    /// Show what files are recognised as, and save nothing.
     Inspect(Box<add::Source>),
     /// List all images.
     List,
     /// Show one image and its revisions.
     Show {
         /// Its name.
+        #[arg(add = complete::names())]
         name: String,
         /// This revision instead of the current one.
         #[arg(long, value_name = "NUMBER")]
@@ -32,32 +38,37 @@ pub(crate) enum Command {
         files: bool,
     },
     /// Make a revision the current one: forward, or back to an earlier one.
-    Current {
+    SetCurrent {
         /// The image's name.
+        #[arg(add = complete::names())]
         name: String,
         /// The revision's number.
         revision: u32,
     },
-    /// Change what the person at the machine reads of an image.
-    Title {
-        /// The image's name.
-        name: String,
-        /// One line of text.
-        title: String,
-    },
-    /// Take a revision out of use; nothing of it is removed.
+    /// Change the title that the person at the machine reads: --set title=….
+    Change(Change),
+    /// Rename an image. Menus and answers that name it follow.
+    Rename(Rename),
+    /// Retire a revision: nobody can make it current. Nothing of it is removed.
     Retire {
         /// The image's name.
+        #[arg(add = complete::names())]
         name: String,
         /// The revision's number.
         revision: u32,
-        /// Bring it back instead.
-        #[arg(long)]
-        restore: bool,
     },
-    /// Read every file again and hold it against its digest.
+    /// Restore a retired revision.
+    Restore {
+        /// The image's name.
+        #[arg(add = complete::names())]
+        name: String,
+        /// The revision's number.
+        revision: u32,
+    },
+    /// Read every file again and compare it with its digest.
     Verify {
         /// The image's name.
+        #[arg(add = complete::names())]
         name: String,
         /// This revision instead of the current one.
         #[arg(long, value_name = "NUMBER")]
@@ -66,11 +77,41 @@ pub(crate) enum Command {
     /// Remove an image and all its revisions, or one revision.
     Remove {
         /// Its name.
+        #[arg(add = complete::names())]
         name: String,
         /// Only this revision.
         #[arg(long, value_name = "NUMBER")]
         revision: Option<u32>,
+        /// Check whether it can be removed, and remove nothing.
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        confirm: Confirm,
     },
+}
+
+/// Images, as far as they are changed.
+struct Images;
+
+impl Object for Images {
+    type Draft = ImageTitle;
+    const NOUN: &'static str = "image";
+    const FIX: &'static str = "The only field is title. What else an image has belongs to its revisions.";
+
+    async fn read(client: &Client, name: &str) -> Result<Edited<ImageTitle>, ClientError> {
+        let read = client.images_read(name).await?;
+        Ok(Edited { value: ImageTitle { title: read.value.image.title }, etag: read.etag })
+    }
+
+    async fn save(client: &Client, name: &str, draft: &ImageTitle) -> Result<(), ClientError> {
+        client.images_set_title(name, draft).await.map(drop)
+    }
+}
+
+impl CanRename for Images {
+    async fn rename(client: &Client, old: &str, new: &str) -> Result<Renamed, ClientError> {
+        client.images_rename(old, &RenameRequest { to: new.into() }).await
+    }
 }
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
@@ -79,7 +120,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Inspect(source) => {
             out.show(&source.inspect(client, out).await?, show::inspection);
         }
-        Command::List => out.show(&client.images_list().await?, |images| rows(images)),
+        Command::List => out.list(&client.images_list().await?, rows),
         Command::Show { name, revision: None, files } => {
             out.show(&client.images_read(&name).await?, |image| detail(image, files));
         }
@@ -88,22 +129,20 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 revision_text(&name, revision, files)
             });
         }
-        Command::Current { name, revision } => {
+        Command::SetCurrent { name, revision } => {
             out.show(
                 &client.images_set_current(&name, &CurrentRevision { number: revision }).await?,
                 |image| detail(image, false),
             );
         }
-        Command::Title { name, title } => {
-            out.show(&client.images_set_title(&name, &ImageTitle { title }).await?, |image| {
-                detail(image, false)
-            });
+        Command::Change(args) => object::change::<Images>(&args, client, out).await?,
+        Command::Rename(args) => object::rename::<Images>(&args, client, out).await?,
+        Command::Retire { name, revision } => {
+            let changed = client.revisions_retire(&name, revision).await?;
+            out.show(&changed, |revision| revision_text(&name, revision, false));
         }
-        Command::Retire { name, revision, restore } => {
-            let changed = match restore {
-                true => client.revisions_restore(&name, revision).await?,
-                false => client.revisions_retire(&name, revision).await?,
-            };
+        Command::Restore { name, revision } => {
+            let changed = client.revisions_restore(&name, revision).await?;
             out.show(&changed, |revision| revision_text(&name, revision, false));
         }
         Command::Verify { name, revision } => {
@@ -121,13 +160,23 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 });
             }
         }
-        Command::Remove { name, revision: None } => {
-            client.images_remove(&name).await?;
-            out.say(&format!("image {name} removed"));
-        }
-        Command::Remove { name, revision: Some(number) } => {
-            client.revisions_remove(&name, number).await?;
-            out.say(&format!("revision {number} of {name} removed"));
+        Command::Remove { name, revision, dry_run, confirm } => {
+            let what = match revision {
+                Some(number) => format!("revision {number} of {name}"),
+                None => format!("image {name}"),
+            };
+            if !dry_run {
+                confirm.ask(&format!("Remove {what}? It has to be imported again if it is needed."))?;
+            }
+            let client = client.trying(dry_run);
+            match revision {
+                Some(number) => client.revisions_remove(&name, number).await?,
+                None => client.images_remove(&name).await?,
+            }
+            out.say(&format!("{what} {}", if dry_run { "could be removed" } else { "removed" }));
+            if dry_run {
+                out.say("Dry run: nothing was removed.");
+            }
         }
     }
     Ok(())

@@ -2,42 +2,39 @@
 
 use lastmile_api::{ImageDetail, ImageRow, Inspection, RevisionDetail, RevisionRow, Start, VolumePlace};
 
-use crate::output::{ago, clock, or_dash, pairs, size, table};
+use crate::output::{Cell, Table, clock, columns, or_dash, pairs, size};
 
 /// Files that are listed without being asked for.
 const FEW: usize = 20;
 
-pub(super) fn rows(images: &[ImageRow]) -> String {
+pub(super) fn rows(images: &[ImageRow]) -> Table {
     let row = |image: &ImageRow| {
         let current = &image.current;
         [
-            image.name.clone(),
+            image.name.clone().into(),
             image.kind.as_str().into(),
-            current.family.as_str().replace("none", "-"),
-            or_dash(current.version.as_ref()),
-            or_dash(current.cpu),
-            format!("r{}", current.number),
-            size(current.size),
-            ago(Some(current.created)),
-            image.machines.to_string(),
-            readiness(current),
+            current.family.as_str().replace("none", "-").into(),
+            Cell::maybe(current.version.as_ref()),
+            Cell::maybe(current.cpu),
+            format!("r{}", current.number).into(),
+            Cell::size(current.size),
+            Cell::ago(Some(current.created)),
+            image.machines.to_string().into(),
+            readiness(current).into(),
         ]
     };
     let head =
         ["name", "kind", "answers", "version", "cpu", "revision", "size", "imported", "machines", "ready"];
-    let mut text = table(head, images.iter().map(row));
-    for image in images {
-        for what in &image.disagreements {
-            text.push_str(&format!("\n{}: {what}\n", image.name));
-        }
-    }
-    text
+    let notes = images
+        .iter()
+        .flat_map(|image| image.disagreements.iter().map(move |what| format!("\n{}: {what}\n", image.name)));
+    columns(head, images.iter().map(row)).note(notes.collect::<String>())
 }
 
 fn readiness(revision: &RevisionRow) -> String {
     match (revision.lacking.as_slice(), revision.retired) {
         (_, Some(_)) => "retired".into(),
-        ([], None) if revision.verified.is_none() => "yes, being read".into(),
+        ([], None) if revision.verified.is_none() => "yes, being verified".into(),
         ([], None) => "yes".into(),
         (lacking, None) => format!("no: {}", lacking.join("; ")),
     }
@@ -48,28 +45,28 @@ pub(super) fn detail(image: &ImageDetail, all_files: bool) -> String {
         ("name", image.image.name.clone()),
         ("title", image.image.title.clone()),
         ("kind", image.image.kind.as_str().into()),
-        ("on machines", image.image.machines.to_string()),
-        ("in menus", or_dash((!image.menus.is_empty()).then(|| image.menus.join(", ")))),
+        ("machines", image.image.machines.to_string()),
+        ("menus", or_dash((!image.menus.is_empty()).then(|| image.menus.join(", ")))),
     ]);
     for what in &image.image.disagreements {
-        text.push_str(&format!("\nIt disagrees with itself: {what}\n"));
+        text.push_str(&format!("\nInconsistent: {what}\n"));
     }
     let row = |revision: &RevisionRow| {
         let current = if revision.number == image.image.current.number { "current" } else { "" };
         [
-            format!("r{}", revision.number),
-            current.into(),
-            or_dash(revision.version.as_ref()),
-            size(revision.size),
-            ago(Some(revision.created)),
-            revision.machines.to_string(),
-            or_dash(revision.verified.map(|at| ago(Some(at)))),
-            readiness(revision),
+            format!("r{}", revision.number).into(),
+            Cell::from(current),
+            Cell::maybe(revision.version.as_ref()),
+            Cell::size(revision.size),
+            Cell::ago(Some(revision.created)),
+            revision.machines.to_string().into(),
+            Cell::ago(revision.verified),
+            readiness(revision).into(),
         ]
     };
-    let head = ["revision", "", "version", "size", "imported", "machines", "read", "ready"];
+    let head = ["revision", "", "version", "size", "imported", "machines", "verified", "ready"];
     text.push('\n');
-    text.push_str(&table(head, image.all.iter().map(row)));
+    text.push_str(&columns(head, image.all.iter().map(row)).text());
     text.push('\n');
     text + &revision_text(&image.image.name, &image.revision, all_files)
 }
@@ -92,10 +89,11 @@ pub(super) fn revision_text(name: &str, revision: &RevisionDetail, all_files: bo
         (started.0, started.1.clone()),
         ("initrds", words(revision.start.initrds())),
         ("parameters", words(&revision.parameters)),
+        ("without parameters", words(&revision.without_parameters)),
         ("ISO", or_dash(volume)),
         ("manifest", or_dash(revision.manifest_hash.as_ref())),
         ("size", format!("{} in {} files", size(row.size), row.file_count)),
-        ("last read", or_dash(row.verified.map(clock))),
+        ("verified", or_dash(row.verified.map(clock))),
         ("ready", readiness(row)),
     ]);
     text.push_str(&recognised(&revision.recognised));
@@ -106,10 +104,10 @@ pub(super) fn revision_text(name: &str, revision: &RevisionDetail, all_files: bo
         let files = revision.files.iter().map(|file| {
             let digest =
                 file.sha256.map(|sha256| if all_files { sha256.to_string() } else { sha256.short() });
-            [file.path.clone(), size(file.size), or_dash(digest)]
+            [file.path.clone().into(), Cell::size(file.size), Cell::maybe(digest)]
         });
         text.push('\n');
-        text.push_str(&table(["file", "size", "sha-256"], files));
+        text.push_str(&columns(["file", "size", "sha-256"], files).text());
     }
     text
 }
@@ -118,7 +116,8 @@ fn recognised(rows: &[[String; 3]]) -> String {
     if rows.is_empty() {
         return String::new();
     }
-    "\n".to_owned() + &table(["recognised", "value", "read in"], rows.iter().cloned())
+    let row = |row: &[String; 3]| row.clone().map(Cell::from);
+    "\n".to_owned() + &columns(["recognised", "value", "read in"], rows.iter().map(row)).text()
 }
 
 /// What files are, before anything is saved.

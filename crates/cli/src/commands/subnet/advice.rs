@@ -2,7 +2,7 @@
 
 use lastmile_api::Advice;
 
-use crate::output::{or_dash, table};
+use crate::output::{columns, or_dash};
 
 pub(super) fn text(advice: &Advice) -> String {
     let mut text = String::new();
@@ -22,7 +22,7 @@ pub(super) fn text(advice: &Advice) -> String {
     let rows = advice
         .ports
         .iter()
-        .map(|port| [port.protocol.clone(), port.from.clone(), port.to.clone(), port.purpose.clone()]);
-    text.push_str(&table(["protocol", "from", "to", "for"], rows));
+        .map(|port| [&port.protocol, &port.from, &port.to, &port.purpose].map(|text| text.clone().into()));
+    text.push_str(&columns(["protocol", "from", "to", "purpose"], rows).text());
     text
 }

@@ -6,13 +6,18 @@ mod settings;
 
 use clap::Subcommand;
 use lastmile_api::{
-    Identify, Proposal, ReservationDraft, ReservationView, SubnetDraft, SubnetView, SubnetsRemoveQuery,
+    Identify, Proposal, Renamed, ReservationDraft, ReservationView, SubnetDraft, SubnetView,
+    SubnetsRemoveQuery,
 };
-use lastmile_client::Client;
-pub(crate) use settings::{Lists, Settings, name_and_value};
+use lastmile_client::{Client, ClientError, Edited};
+pub(crate) use settings::{Settings, name_and_value};
 
-use super::edited;
-use crate::output::{Failure, Output, clock, or_dash, pairs, table};
+use super::object::{self, CanAdd, CanRename, Change, Copy, EditOne, Object, Rename};
+use crate::{
+    complete,
+    confirm::Confirm,
+    output::{Cell, Failure, Output, Table, columns, or_dash, pairs},
+};
 
 /// `lastmile subnet …`
 #[derive(Debug, Subcommand)]
@@ -25,6 +30,9 @@ pub(crate) enum Command {
         network: String,
         #[command(flatten)]
         settings: Box<Settings>,
+        /// Check it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Propose a subnet from what an interface of the service's host shows, each field with its reason.
     Suggest {
@@ -34,7 +42,7 @@ pub(crate) enum Command {
         /// What to call the subnet; the interface's name if left out.
         #[arg(long)]
         name: Option<String>,
-        /// Add it as proposed, with whatever else is said here in the place of the proposal.
+        /// Add it as proposed, with what is given here in the place of what is proposed.
         #[arg(long)]
         add: bool,
         #[command(flatten)]
@@ -45,28 +53,33 @@ pub(crate) enum Command {
     /// Show one subnet.
     Show {
         /// Its name.
+        #[arg(add = complete::names())]
         name: String,
     },
-    /// Change a subnet: what is not named stays as it is, and lists (dns, ntp, pool, exclude, relay) grow.
-    Change {
-        /// Its name.
-        name: String,
-        #[command(flatten)]
-        settings: Box<Settings>,
-    },
+    /// Change subnets, as in --set router=192.0.2.1 or --append pools=192.0.2.50-192.0.2.99.
+    Change(Change),
+    /// Change a subnet in $EDITOR.
+    Edit(EditOne),
+    /// Add a subnet like another: --set network=… and what else differs.
+    Copy(Copy),
+    /// Rename a subnet.
+    Rename(Rename),
     /// Draw a subnet: what every address is, and who has it until when.
     Picture {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
     },
     /// Who has which address, until when.
     Leases {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
     },
     /// Forget who holds an address, so that it may be lent again.
     Free {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
         /// The address.
         address: String,
@@ -74,6 +87,7 @@ pub(crate) enum Command {
     /// Reserve an address for one client, which gets no other.
     Reserve {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
         /// The address.
         address: String,
@@ -83,11 +97,13 @@ pub(crate) enum Command {
     /// List the reservations of a subnet.
     Reservations {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
     },
     /// End the reservation of an address.
     Unreserve {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
         /// The address.
         address: String,
@@ -95,110 +111,158 @@ pub(crate) enum Command {
     /// The values to enter in somebody else's DHCP server, for each kind of client, and the firewall's ports.
     Advice {
         /// The subnet's name.
+        #[arg(add = complete::names())]
         name: String,
     },
-    /// Remove a subnet, unless addresses of it are reserved.
+    /// Remove subnets of which no address is reserved.
     Remove {
-        /// Its name.
-        name: String,
-        /// Remove its reservations with it.
+        /// Their names.
+        #[arg(required = true, value_name = "NAME", add = complete::names())]
+        names: Vec<String>,
+        /// Remove their reservations with them.
         #[arg(long)]
         with_reservations: bool,
+        /// Check whether they can be removed, and remove nothing.
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        confirm: Confirm,
     },
 }
 
+/// Subnets, as they are entered.
+struct Subnets;
+
+impl Object for Subnets {
+    type Draft = SubnetDraft;
+    const NOUN: &'static str = "subnet";
+    const FIX: &'static str = "`lastmile subnet show NAME --json` has all fields.";
+
+    async fn read(client: &Client, name: &str) -> Result<Edited<SubnetDraft>, ClientError> {
+        let read = client.subnets_read(name).await?;
+        Ok(Edited { value: read.value.subnet, etag: read.etag })
+    }
+
+    async fn save(client: &Client, name: &str, draft: &SubnetDraft) -> Result<(), ClientError> {
+        client.subnets_replace(name, draft).await.map(drop)
+    }
+}
+
+impl CanAdd for Subnets {
+    async fn add(client: &Client, name: &str, draft: &SubnetDraft) -> Result<(), ClientError> {
+        client.subnets_create(&SubnetDraft { name: name.into(), ..draft.clone() }).await.map(drop)
+    }
+}
+
+impl CanRename for Subnets {
+    async fn rename(client: &Client, old: &str, new: &str) -> Result<Renamed, ClientError> {
+        object::rename_by_change::<Self>(client, old, new, |draft, new| new.clone_into(&mut draft.name)).await
+    }
+}
+
+const LOSES: &str = "Machines on it are no longer answered.";
+
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
-        Command::Add { name, network, settings } => {
+        Command::Add { name, network, settings, dry_run } => {
             let mut draft = SubnetDraft::new(name, network);
-            settings.apply(&mut draft, Lists::Grow)?;
-            out.show(&client.subnets_create(&draft).await?, show);
+            settings.apply(&mut draft)?;
+            let added = client.trying(dry_run).subnets_create(&draft).await?;
+            out.show(&added, |added| show(added) + object::saved(dry_run));
         }
         Command::Suggest { wire, name, add, settings } => {
             let mut proposal = client.subnets_suggest(&wire).await?;
             proposal.draft.name = name.unwrap_or(proposal.draft.name);
-            settings.apply(&mut proposal.draft, Lists::Replace)?;
+            settings.apply(&mut proposal.draft)?;
             if add {
                 out.show(&client.subnets_create(&proposal.draft).await?, show);
             } else {
                 out.show(&proposal, |proposal| proposed(proposal, &wire));
             }
         }
-        Command::List => out.show(&client.subnets_list().await?, |subnets| rows(subnets)),
+        Command::List => out.list(&client.subnets_list().await?, rows),
         Command::Show { name } => out.show(&client.subnets_read(&name).await?.value, show),
-        Command::Change { name, settings } => {
-            let read = async || client.subnets_read(&name).await;
-            let change = async |client: &Client, now: SubnetView| {
-                let mut draft = now.subnet;
-                settings.clone().apply(&mut draft, Lists::Grow)?;
-                Ok(client.subnets_replace(&name, &draft).await?)
-            };
-            out.show(&edited::change(client, read, change).await?, show);
-        }
+        Command::Change(args) => object::change::<Subnets>(&args, client, out).await?,
+        Command::Edit(args) => object::edit::<Subnets>(&args, client, out).await?,
+        Command::Copy(args) => object::copy::<Subnets>(&args, client, out, |_| {}).await?,
+        Command::Rename(args) => object::rename::<Subnets>(&args, client, out).await?,
         Command::Picture { name } => out.show(&client.subnets_picture(&name).await?, picture::text),
-        Command::Leases { name } => out.show(&client.subnets_leases(&name).await?, |leases| {
-            let row = |lease: &lastmile_api::LeaseView| {
-                [
-                    lease.address.to_string(),
-                    lease.client.clone(),
-                    or_dash(lease.machine.as_ref()),
-                    lease.state.as_str().into(),
-                    clock(lease.since),
-                    clock(lease.until),
-                ]
-            };
-            table(["address", "client", "machine", "state", "since", "until"], leases.iter().map(row))
-        }),
+        Command::Leases { name } => out.list(&client.subnets_leases(&name).await?, leases),
         Command::Free { name, address } => {
             client.subnets_free(&name, &address).await?;
             out.say(&format!("{address} is free"));
         }
         Command::Reserve { name, address, client: whom } => {
             let reserved = client.subnets_reserve(&name, &ReservationDraft { address, client: whom }).await?;
-            out.show(&reserved, |reserved| reservations(std::slice::from_ref(reserved)));
+            out.show(&reserved, |reserved| reservations(std::slice::from_ref(reserved)).text());
         }
         Command::Reservations { name } => {
-            out.show(&client.subnets_reservations(&name).await?, |all| reservations(all));
+            out.list(&client.subnets_reservations(&name).await?, reservations);
         }
         Command::Unreserve { name, address } => {
             client.subnets_unreserve(&name, &address).await?;
-            out.say(&format!("{address} is reserved for nobody"));
+            out.say(&format!("{address} is no longer reserved"));
         }
         Command::Advice { name } => out.show(&client.subnets_advice(&name).await?, advice::text),
-        Command::Remove { name, with_reservations } => {
+        Command::Remove { names, with_reservations, dry_run, confirm } => {
+            if !dry_run {
+                confirm.ask(&format!("Remove subnet {}? {LOSES}", names.join(", ")))?;
+            }
             let removal = SubnetsRemoveQuery { with_reservations: with_reservations.then_some(true) };
-            client.subnets_remove(&name, &removal).await?;
-            out.say(&format!("subnet {name} removed"));
+            for name in names {
+                client.trying(dry_run).subnets_remove(&name, &removal).await?;
+                out.say(&format!("subnet {name} {}", if dry_run { "could be removed" } else { "removed" }));
+            }
+            if dry_run {
+                out.say("Dry run: nothing was removed.");
+            }
         }
     }
     Ok(())
 }
 
-fn rows(subnets: &[SubnetView]) -> String {
+fn rows(subnets: &[SubnetView]) -> Table {
     let row = |view: &SubnetView| {
         let subnet = &view.subnet;
+        let relays = (!subnet.relays.is_empty()).then(|| format!("relay {}", subnet.relays.join(", ")));
         [
-            subnet.name.clone(),
-            subnet.network.clone(),
+            subnet.name.clone().into(),
+            subnet.network.clone().into(),
             subnet.mode.as_str().into(),
-            or_dash(subnet.interface.clone().or_else(|| {
-                (!subnet.relays.is_empty()).then(|| format!("relay {}", subnet.relays.join(", ")))
-            })),
-            or_dash(subnet.vlan),
-            or_dash((!subnet.pools.is_empty()).then(|| subnet.pools.join(" "))),
-            format!("{} of {}", view.leased, view.pool_size),
+            Cell::maybe(subnet.interface.clone().or(relays)),
+            Cell::maybe(subnet.vlan),
+            Cell::list(&subnet.pools),
+            format!("{} of {}", view.leased, view.pool_size).into(),
             subnet.newcomers.as_str().into(),
         ]
     };
-    let head = ["name", "network", "mode", "reached by", "vlan", "pools", "leased", "newcomers get"];
-    table(head, subnets.iter().map(row))
+    let head = ["name", "network", "mode", "reached by", "vlan", "pools", "leased", "unknown machines get"];
+    columns(head, subnets.iter().map(row))
 }
 
-fn reservations(all: &[ReservationView]) -> String {
-    let row = |reserved: &ReservationView| {
-        [reserved.address.to_string(), reserved.client.clone(), or_dash(reserved.machine.as_ref())]
+fn leases(leases: &[lastmile_api::LeaseView]) -> Table {
+    let row = |lease: &lastmile_api::LeaseView| {
+        [
+            lease.address.to_string().into(),
+            lease.client.clone().into(),
+            Cell::maybe(lease.machine.as_ref()),
+            lease.state.as_str().into(),
+            Cell::clock(Some(lease.since)),
+            Cell::clock(Some(lease.until)),
+        ]
     };
-    table(["address", "client", "machine"], all.iter().map(row))
+    columns(["address", "client", "machine", "state", "since", "until"], leases.iter().map(row))
+}
+
+fn reservations(all: &[ReservationView]) -> Table {
+    let row = |reserved: &ReservationView| {
+        [
+            reserved.address.to_string().into(),
+            reserved.client.clone().into(),
+            Cell::maybe(reserved.machine.as_ref()),
+        ]
+    };
+    columns(["address", "client", "machine"], all.iter().map(row))
 }
 
 /// The fields of a subnet, named as the API names them.
@@ -225,7 +289,7 @@ fn fields(subnet: &SubnetDraft) -> Vec<(&'static str, String)> {
         ("menu", or_dash(subnet.menu.as_ref())),
         ("probe", yes(subnet.probe)),
         ("authoritative", yes(subnet.authoritative)),
-        ("response delay", format!("{} ms", subnet.response_delay_ms)),
+        ("head start of other servers", format!("{} ms", subnet.head_start_ms)),
         ("identified by", subnet.identify.unwrap_or_else(|| Identify::of_mode(subnet.mode)).as_str().into()),
         ("http boot", subnet.http_boot.as_str().into()),
         ("options", or_dash((!options.is_empty()).then(|| options.join("\n")))),
@@ -246,13 +310,13 @@ fn proposed(proposal: &Proposal, interface: &str) -> String {
     let rows = fields(&proposal.draft).into_iter().filter_map(|(field, value)| {
         let why = reason(field).map(|reason| reason.why.clone());
         // Fields without a reason have their defaults, which `subnet show` tells.
-        (why.is_some() || field == "name").then(|| [field.to_owned(), value, or_dash(why)])
+        (why.is_some() || field == "name").then(|| [Cell::from(field), value.into(), Cell::maybe(why)])
     });
-    let mut text = table(["field", "proposed", "because"], rows);
+    let mut text = columns(["field", "proposed", "reason"], rows).text();
     let name = &proposal.draft.name;
     text.push_str(&format!(
-        "\nNothing is saved. Add it so with `lastmile subnet suggest {interface} --name {name} --add`,\nand say what \
-         should be otherwise beside it, as in `--router 192.0.2.1`.\n"
+        "\nNothing was saved. Add it with `lastmile subnet suggest {interface} --name {name} --add`;\noptions take the \
+         place of what is proposed, as in `--router 192.0.2.1`.\n"
     ));
     text
 }

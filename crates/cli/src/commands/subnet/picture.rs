@@ -2,7 +2,7 @@
 
 use lastmile_api::{Holding, Picture, Span};
 
-use crate::output::{clock, or_dash, table};
+use crate::output::{Cell, columns};
 
 /// Addresses on a line.
 const LINE: u64 = 64;
@@ -39,14 +39,14 @@ pub(super) fn text(picture: &Picture) -> String {
     let held = picture.spans.iter().filter(|span| span.who.is_some());
     let row = |span: &Span| {
         [
-            span.first.to_string(),
+            Cell::from(span.first.to_string()),
             span.holding.as_str().into(),
-            or_dash(span.who.as_ref()),
-            or_dash(span.until.map(clock)),
+            Cell::maybe(span.who.as_ref()),
+            Cell::clock(span.until),
         ]
     };
     text.push('\n');
-    text.push_str(&table(["address", "is", "whose", "until"], held.map(row)));
+    text.push_str(&columns(["address", "kind", "owner", "until"], held.map(row)).text());
     text
 }
 
@@ -77,8 +77,13 @@ fn drawing(picture: &Picture) -> String {
 fn runs(picture: &Picture) -> String {
     // What is somebody's stands below, one by one.
     let row = |span: &Span| {
-        [span.first.to_string(), span.last.to_string(), span.size().to_string(), span.holding.as_str().into()]
+        [
+            span.first.to_string().into(),
+            span.last.to_string().into(),
+            span.size().to_string().into(),
+            span.holding.as_str().into(),
+        ]
     };
     let unheld = picture.spans.iter().filter(|span| span.who.is_none());
-    table(["from", "to", "addresses", "are"], unheld.map(row))
+    columns(["first", "last", "addresses", "kind"], unheld.map(row)).text()
 }

@@ -15,22 +15,22 @@ pub(crate) struct Settings {
     /// Default router.
     #[arg(long, value_name = "ADDRESS")]
     router: Option<String>,
-    /// Name server; may be given several times.
+    /// Name server; may be repeated.
     #[arg(long, value_name = "ADDRESS")]
     dns: Vec<String>,
     /// Domain that machines are given.
     #[arg(long)]
     domain: Option<String>,
-    /// Time server; may be given several times.
+    /// Time server; may be repeated.
     #[arg(long, value_name = "ADDRESS")]
     ntp: Vec<String>,
     /// How long an address is lent.
     #[arg(long, value_name = "SECONDS")]
     lease_secs: Option<i64>,
-    /// Run of addresses to lend, as in 192.0.2.50-192.0.2.99; may be given several times.
+    /// Run of addresses to lend, as in 192.0.2.50-192.0.2.99; may be repeated.
     #[arg(long, value_name = "FIRST-LAST")]
     pool: Vec<String>,
-    /// Address or run of addresses within the pools to leave alone; may be given several times.
+    /// Address or run of addresses within the pools to leave alone; may be repeated.
     #[arg(long, value_name = "ADDRESS")]
     exclude: Vec<String>,
     /// The interface whose wire it is on.
@@ -39,41 +39,35 @@ pub(crate) struct Settings {
     /// The VLAN it is on.
     #[arg(long, value_name = "NUMBER")]
     vlan: Option<u16>,
-    /// A relay that may forward for it; may be given several times.
+    /// A relay that may forward for it; may be repeated.
     #[arg(long, value_name = "ADDRESS")]
     relay: Vec<String>,
-    /// What machines that nobody registered get: no answer at all (only machines you know are served), an address
+    /// What unknown machines get: no answer at all (only registered machines are served), an address
     /// alone, or the menu.
     #[arg(long, value_enum)]
     newcomers: Option<NewcomersName>,
     /// The menu of its machines that nothing closer gives one; an empty name for the site's.
     #[arg(long)]
     menu: Option<String>,
-    /// Whether an address is tried for (by ARP, or by ICMP through a relay) before it is offered anew.
+    /// Whether an address is probed (by ARP, or by ICMP through a relay) before it is offered.
     #[arg(long, value_name = "yes|no", value_parser = yes_or_no)]
     probe: Option<bool>,
     /// Whether clients that ask for addresses of other networks are refused: right where this is the only DHCP server.
     #[arg(long, value_name = "yes|no", value_parser = yes_or_no)]
     authoritative: Option<bool>,
-    /// How long a first answer is held back, so that another server may come first.
+    /// How long a first reply is held back, so that another DHCP server can reply first.
     #[arg(long, value_name = "MILLISECONDS")]
-    response_delay_ms: Option<i64>,
-    /// By what its machines are known when they ask for something: by their address, or, where addresses cannot be known here,
-    /// by the first that claims a machine during a boot. Mode off: first-claim, else address.
+    head_start_ms: Option<i64>,
+    /// How requests are matched to machines: by the address they come from, or, where this service does not know addresses, by
+    /// the first address that claims a machine during a boot. In mode off first-claim, otherwise address.
     #[arg(long, value_enum)]
     identify: Option<IdentifyName>,
     /// How firmware that boots by HTTP is told to fetch.
     #[arg(long, value_enum)]
     http_boot: Option<HttpBootName>,
-    /// A further DHCP option, by its standard name or number, as in interface-mtu=1400 or 224=text:berth-4; may be
-    /// given several times.
+    /// A further DHCP option, by its standard name or number, as in interface-mtu=1400 or 224=text:berth-4; may be repeated.
     #[arg(long, value_name = "NAME=VALUE")]
     option: Vec<String>,
-    /// Take a setting out: router, dns, domain, ntp, pool, exclude, interface, vlan, relay, or a further option's
-    /// name; may be given several times. It goes first, so a list is written anew by both, as in `--without dns --dns
-    /// 192.0.2.5`.
-    #[arg(long, value_name = "SETTING")]
-    without: Vec<String>,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -120,22 +114,9 @@ pub(crate) fn name_and_value(option: &str, text: &str) -> Result<(String, String
     })
 }
 
-/// What becomes of the values that a list (name servers, pools, exclusions, relays …) has already.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Lists {
-    /// They stay, and what is said comes beside them: a setting that somebody relies on is not lost by adding one.
-    Grow,
-    /// What is said stands in their place.
-    Replace,
-}
-
 impl Settings {
-    /// Puts what was said into `draft`; what was not said stays as it is. What `--without` names goes first, so a list
-    /// can be written anew in one command.
-    pub(crate) fn apply(self, draft: &mut SubnetDraft, lists: Lists) -> Result<(), Failure> {
-        for setting in &self.without {
-            take_out(draft, setting)?;
-        }
+    /// Puts what was given into `draft`; what was not given stays.
+    pub(crate) fn apply(self, draft: &mut SubnetDraft) -> Result<(), Failure> {
         if let Some(mode) = self.mode {
             draft.mode = match mode {
                 ModeName::Lease => Mode::Lease,
@@ -174,13 +155,8 @@ impl Settings {
         option(&mut draft.domain, self.domain);
         option(&mut draft.interface, self.interface);
         let list = |field: &mut Vec<String>, values: Vec<String>| {
-            if lists == Lists::Replace && !values.is_empty() {
-                field.clear();
-            }
-            for value in values {
-                if !field.contains(&value) {
-                    field.push(value);
-                }
+            if !values.is_empty() {
+                *field = values;
             }
         };
         list(&mut draft.dns, self.dns);
@@ -192,35 +168,11 @@ impl Settings {
         draft.lease_secs = self.lease_secs.unwrap_or(draft.lease_secs);
         draft.probe = self.probe.unwrap_or(draft.probe);
         draft.authoritative = self.authoritative.unwrap_or(draft.authoritative);
-        draft.response_delay_ms = self.response_delay_ms.unwrap_or(draft.response_delay_ms);
+        draft.head_start_ms = self.head_start_ms.unwrap_or(draft.head_start_ms);
         for text in &self.option {
             let (name, value) = name_and_value("--option", text)?;
             draft.options.insert(name, value);
         }
         Ok(())
     }
-}
-
-fn take_out(draft: &mut SubnetDraft, setting: &str) -> Result<(), Failure> {
-    match setting {
-        "router" => draft.router = None,
-        "dns" => draft.dns.clear(),
-        "domain" => draft.domain = None,
-        "ntp" => draft.ntp.clear(),
-        "pool" => draft.pools.clear(),
-        "exclude" => draft.exclusions.clear(),
-        "interface" => draft.interface = None,
-        "vlan" => draft.vlan = None,
-        "relay" => draft.relays.clear(),
-        name => {
-            if draft.options.remove(name).is_none() {
-                return Err(Failure::Input {
-                    place: format!("--without {name}"),
-                    what: "the subnet has no such setting that can be taken out".into(),
-                    fix: "Name router, dns, domain, ntp, pool, exclude, interface, vlan, relay, or a further option.",
-                });
-            }
-        }
-    }
-    Ok(())
 }

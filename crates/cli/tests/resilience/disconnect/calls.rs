@@ -73,7 +73,7 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
     let (few, one) = (turn % 7, turn % 3);
     let name = |what: &str| [("name", format!("{what}-{few}"))];
     let mac = |number: usize| format!("02:00:00:00:{:02x}:{:02x}", number / 256 % 256, number % 256);
-    let machine = |label: &str| json!({ "name": format!("m-{few}"), "macs": [mac(few)], "labels": [label], "facts": { "turn": turn.to_string() } });
+    let machine = |label: &str| json!({ "name": format!("m-{few}"), "macs": [mac(few)], "labels": [label], "details": { "turn": turn.to_string() } });
     let subnet = |number: usize| {
         json!({ "name": format!("s-{number}"), "network": format!("10.1.{number}.0/24"), "relays": ["127.0.0.2"],
             "pools": [format!("10.1.{number}.50-10.1.{number}.99")], "lease_secs": 600 + turn })
@@ -221,14 +221,14 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
         ),
         call(
             "put",
-            "/handovers/{name}",
-            &name("handover"),
+            "/webhooks/{name}",
+            &name("webhook"),
             &json!({ "url": format!("http://127.0.0.1:9/{turn}") }),
         ),
-        call("post", "/handovers/{name}/trial", &name("handover"), &Value::Null),
+        call("post", "/webhooks/{name}/trial", &name("webhook"), &Value::Null),
         call("post", "/deliveries/{number}/send", &number(1 + few), &Value::Null),
-        call("post", "/deliveries/{number}/give-up", &number(1 + few), &Value::Null),
-        call("delete", "/handovers/{name}", &name("handover"), &Value::Null),
+        call("post", "/deliveries/{number}/abandon", &number(1 + few), &Value::Null),
+        call("delete", "/webhooks/{name}", &name("webhook"), &Value::Null),
     ]
 }
 

@@ -88,7 +88,7 @@ async fn everything(server: &str) -> BTreeMap<String, Value> {
         "/answers",
         "/machines?sort=name&limit=1000",
         "/installs?limit=1000",
-        "/handovers",
+        "/webhooks",
         "/deliveries?limit=1000",
         "/history/hosts",
     ]

@@ -22,10 +22,10 @@ password = { plain = "tern bay at dusk" }
 [users.clerk]
 password = { plain = "skerry point at noon" }
 [storage]
-layout = "lvm"
+logical_volumes = true
 encrypt = { plain = "kittiwake and petrel" }
 [questions.berth]
-ask = "At which berth?"
+text = "At which berth?"
 kind = "number"
 "#;
 
@@ -35,7 +35,7 @@ fn quay(first_port: u16) -> Service<'static> {
     service.add_loader();
     service.add_image();
     service.add_machine();
-    service.run(&["machine", "change", MACHINE, "--label", "chart"]);
+    service.run(&["machine", "change", MACHINE, "--append", "labels=chart"]);
     save(
         &service,
         "site:",
@@ -47,7 +47,7 @@ fn quay(first_port: u16) -> Service<'static> {
 
 fn save(service: &Service<'_>, name: &str, toml: &str) {
     let file = service.write("settings.toml", toml);
-    service.run(&["answers", "save", name, "--from", &file]);
+    service.put("answers", name, &file);
 }
 
 fn get(url: &str) -> (String, String) {
@@ -81,19 +81,19 @@ fn layers_override_each_other_and_every_value_says_where_it_comes_from() {
         "bad.toml",
         "images = ['tidewrack-12']\ninstaller_parameters = ['quiet']\nlocale = 'english'\n",
     );
-    let (_, said) = service.fail(&["answers", "save", "label:chart", "--from", &bad]);
+    let (_, said) = service.fail(&["answers", "change", "label:chart", "--from", &bad]);
     for part in
         ["images: only answers say this", "installer_parameters: only", "locale: 'english' is no locale"]
     {
         assert!(said.contains(part), "{said}");
     }
-    let (_, said) = service.fail(&["answers", "save", "machine:nobody", "--from", &bad]);
+    let (_, said) = service.fail(&["answers", "add", "machine:nobody", "--from", &bad]);
     assert!(said.contains("no machine is named 'nobody'"), "{said}");
-    service.run(&["answers", "remove", "label:chart"]);
+    service.run(&["answers", "remove", "label:chart", "--yes"]);
     // A machine takes its settings with it: another of that name begins with none.
     service.run(&["machine", "add", "gate-9", "--mac", "02:00:5e:00:53:99"]);
     save(&service, "machine:gate-9", "keyboard = 'no'\n");
-    service.run(&["machine", "remove", "gate-9"]);
+    service.run(&["machine", "remove", "gate-9", "--yes"]);
     let left = service.run(&["answers", "list"]);
     assert!(!left.contains("machine:gate-9") && left.matches("machine:").count() == 1, "{left}");
     let preview = service.json(&["answers", "preview", "quay-server", "--machine", MACHINE]);
@@ -110,7 +110,7 @@ fn versions_are_kept_and_passwords_stay_what_they_were() {
     let again = toml::to_string(&shown["settings"]).unwrap().replace("Purser", "Ship's purser");
     assert!(again.contains("password = \"set\""), "{again}");
     save(&service, "quay-server", &again);
-    let compared = service.run(&["answers", "compare", "quay-server", "--from", "1"]);
+    let compared = service.run(&["answers", "compare", "quay-server", "--old", "1"]);
     assert!(
         compared.contains("- full_name = \"Purser\"") && compared.contains("+ full_name = \"Ship's purser\""),
         "{compared}"
@@ -120,7 +120,7 @@ fn versions_are_kept_and_passwords_stay_what_they_were() {
     let (_, said) = service.fail(&["answers", "show", "quay-server", "--at", "9"]);
     assert!(said.contains("no version 9; the last is 2"), "{said}");
     let new = service.write("new.toml", "[users.deckhand]\npassword = 'set'\n");
-    let (_, said) = service.fail(&["answers", "save", "other", "--from", &new]);
+    let (_, said) = service.fail(&["answers", "add", "other", "--from", &new]);
     assert!(
         said.contains("users.deckhand.password: it is to stay as it is, and none was saved before"),
         "{said}"
@@ -146,7 +146,7 @@ fn versions_are_kept_and_passwords_stay_what_they_were() {
 fn what_an_images_format_cannot_say_is_refused_on_saving() {
     let service = quay(25_118);
     let bad = service.write("bad.toml", format!("{QUAY}\n[security]\nmandatory_access = 'enforcing'\n"));
-    let (_, said) = service.fail(&["answers", "save", "quay-server", "--from", &bad]);
+    let (_, said) = service.fail(&["answers", "change", "quay-server", "--from", &bad]);
     assert!(
         said.contains(
             "security.mandatory_access: a preseed file cannot say SELinux's policy (for image tidewrack-12)"
@@ -154,15 +154,15 @@ fn what_an_images_format_cannot_say_is_refused_on_saving() {
         "{said}"
     );
     let bad = service.write("bad.toml", QUAY.replace("tidewrack-12", "tidewrack-13"));
-    let (_, said) = service.fail(&["answers", "save", "quay-server", "--from", &bad]);
+    let (_, said) = service.fail(&["answers", "change", "quay-server", "--from", &bad]);
     assert!(said.contains("images[0]: no image is named 'tidewrack-13'"), "{said}");
     // A layer below cannot make answers wrong either; nothing is saved.
     let site = service.write("bad.toml", "[security]\nfirewall = 'on'\n");
-    let (_, said) = service.fail(&["answers", "save", "site:", "--from", &site]);
+    let (_, said) = service.fail(&["answers", "change", "site:", "--from", &site]);
     assert!(said.contains("security.firewall: a preseed file cannot say a firewall, on"), "{said}");
     assert_eq!(service.json(&["answers", "show", "site:"])["version"], 1);
     // What is wrong on some machines only is found by the lint.
-    assert!(service.run(&["answers", "lint"]).contains("nothing is wrong"));
+    assert!(service.run(&["answers", "lint"]).contains("no problem found"));
     save(&service, &format!("machine:{MACHINE}"), "without = ['users.purser', 'users.clerk']\n");
     let (code, said) = service.fail(&["answers", "lint"]);
     assert_eq!(code, 1);
@@ -285,7 +285,7 @@ fn what_the_host_says_at_its_first_start_is_held_against_what_was_expected() {
             .unwrap()
     };
     service.run(&arm);
-    let (_, said) = service.fail(&["install", "retry", "1"]);
+    let (_, said) = service.fail(&["install", "retry", "1", "--yes"]);
     assert!(said.contains("install 1 goes on: it is armed"), "{said}");
     let file = answers_url();
     let report = |stage: &str| file.replace("/answers/", "/report/").replace("preseed.cfg", stage);
@@ -306,7 +306,7 @@ fn what_the_host_says_at_its_first_start_is_held_against_what_was_expected() {
     assert_eq!(get("http://127.0.0.1:25128/report/guessed/booted?host_name=x").0, "403");
 
     // Once more: the host comes up otherwise than its answers say, before the installer's own report.
-    service.run(&["install", "retry", "1"]);
+    service.run(&["install", "retry", "1", "--yes"]);
     let file = answers_url();
     let report = |stage: &str| file.replace("/answers/", "/report/").replace("preseed.cfg", stage);
     assert_eq!(get(&report("booted?host_name=localhost&first_boot=1")).0, "200");

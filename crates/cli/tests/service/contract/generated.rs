@@ -95,6 +95,9 @@ impl Maker<'_> {
             }
             Some("string") if schema["format"] == "date-time" => json!("2026-03-01T08:00:00Z"),
             Some("string") if schema["format"] == "date" => json!("2026-03-01"),
+            Some("string") if schema["pattern"].is_string() && schema["examples"].is_array() => {
+                self.dice.pick(schema["examples"].as_array().unwrap()).clone()
+            }
             Some("string") if schema["pattern"].is_string() => json!("0a".repeat(32)),
             Some("string") => json!(self.dice.pick(&TEXTS)),
             Some("integer") => self.integer(schema),
@@ -184,7 +187,7 @@ async fn the_document_and_what_is_accepted_agree() {
         for (method, operation) in operations.as_object().unwrap() {
             let body = &operation["requestBody"]["content"]["application/json"]["schema"];
             let streams = operation["responses"]["200"]["content"].get("text/event-stream").is_some();
-            // The check and the trial of a handover reach beyond this service.
+            // The check and the trial of a webhook reach beyond this service.
             if streams || body.is_null() && method != "get" {
                 continue;
             }

@@ -7,7 +7,7 @@ use std::{collections::BTreeSet, time::Duration};
 
 use futures_util::StreamExt;
 use jsonschema::Validator;
-use lastmile_api::{HandoverDraft, InstallsListQuery};
+use lastmile_api::{InstallsListQuery, WebhookDraft};
 use reqwest::{Client, Response, StatusCode};
 use serde_json::{Value, json};
 
@@ -124,7 +124,7 @@ fn unknown(path: &str) -> String {
 }
 
 /// What each reading call is asked for: its path, and the same with names of the demo's site filled in.
-const ASKED: [(&str, &[&str]); 45] = [
+const ASKED: [(&str, &[&str]); 47] = [
     ("/answer-lint", &["/answer-lint"]),
     ("/answers", &["/answers"]),
     ("/answers/{name}", &["/answers/quay-server", "/answers/ticket-kiosk?version=1"]),
@@ -141,8 +141,10 @@ const ASKED: [(&str, &[&str]); 45] = [
     ("/events", &[]),
     ("/exports/hosts", &["/exports/hosts"]),
     ("/exports/inventory", &["/exports/inventory"]),
+    ("/exports/machines", &["/exports/machines", "/exports/machines?machines=petrel-display-3"]),
+    ("/overview", &["/overview"]),
     ("/exports/zone", &["/exports/zone?of=gannet.example", "/exports/zone?of=192.0.2.0/24"]),
-    ("/handovers", &["/handovers"]),
+    ("/webhooks", &["/webhooks"]),
     ("/history/hosts", &["/history/hosts", "/history/hosts?format=csv"]),
     (
         "/history/rates",
@@ -159,7 +161,7 @@ const ASKED: [(&str, &[&str]); 45] = [
     ("/installs", &["/installs", "/installs?state=nonsense"]),
     ("/installs/{number}", &["/installs/1", "/installs/5", "/installs/nonsense"]),
     ("/interfaces/{interface}/suggestion", &["/interfaces/lo/suggestion"]),
-    ("/handovers/{name}", &["/handovers/records"]),
+    ("/webhooks/{name}", &["/webhooks/records"]),
     ("/labels", &["/labels"]),
     ("/labels/{name}", &["/labels/kiosk"]),
     ("/loaders", &["/loaders"]),
@@ -196,12 +198,9 @@ async fn what_the_api_says_is_what_its_document_says() {
     let client = demo.client();
     let http = Client::builder().no_proxy().build().unwrap();
     // Somebody who is told of ends and never answers: its deliveries are on record.
-    let handover = HandoverDraft {
-        url: "http://127.0.0.1:9/ends".into(),
-        events: HandoverDraft::all_events(),
-        key: None,
-    };
-    client.handovers_save("records", &handover).await.unwrap();
+    let webhook =
+        WebhookDraft { url: "http://127.0.0.1:9/ends".into(), events: WebhookDraft::all_events(), key: None };
+    client.webhooks_save("records", &webhook).await.unwrap();
 
     let mut events = http.get(format!("{}/api/v1/events", demo.console)).send().await.unwrap().bytes_stream();
     let schema = &contract.document["paths"]["/api/v1/events"]["get"]["responses"]["200"]["content"]["text/event-stream"]

@@ -7,7 +7,7 @@ use super::*;
 const FUEL: u64 = 200_000;
 
 fn values() -> Value {
-    context! { big => "x".repeat(200_000), name => "auklet", labels => vec!["a", "b"], facts => context! { n => "100000" } }
+    context! { big => "x".repeat(200_000), name => "auklet", labels => vec!["a", "b"], details => context! { n => "100000" } }
 }
 
 fn outcome(text: &str) -> Result<String, Error> {
@@ -76,7 +76,7 @@ fn what_people_write_is_rendered() {
         ("{{ 'a*b {% macro %}' }}", "a*b {% macro %}"),
         ("{{ 3|times(4) }}{{ 'a\nb'|indent(2) }}", "12a\n  b"),
         ("{{ {'a': 1}|tojson }}{{ -1 if 'a' in labels else 2 }}", "{\"a\":1}-1"),
-        ("{{ facts.n|int >= 5 }}{{ facts.missing|default('no') }}", "Trueno"),
+        ("{{ details.n|int >= 5 }}{{ details.missing|default('no') }}", "Trueno"),
         ("{{ labels|map('upper')|list|length }}{{ 'x' is defined }}", "2True"),
     ] {
         assert_eq!(outcome(text).unwrap_or_else(|error| panic!("{text}: {error:#}")), expected);

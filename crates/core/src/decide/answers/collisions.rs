@@ -35,13 +35,13 @@ impl Collisions {
     pub fn faults(&self) -> Vec<(Fault, Vec<String>)> {
         let names = self.names.iter().filter(|(_, machines)| machines.len() > 1).map(|(name, machines)| {
             let what = format!("{} would all be called '{name}'", list(machines));
-            let fix = "Make the host name differ, as in {{ name }} or kiosk-{{ facts.rack }}.";
+            let fix = "Make the host name differ, as in {{ name }} or kiosk-{{ details.rack }}.";
             (Fault { place: "host_name".into(), what, fix: fix.into() }, machines.clone())
         });
         let addresses =
             self.addresses.iter().filter(|(_, machines)| machines.len() > 1).map(|(address, machines)| {
                 let what = format!("{} would all have the fixed address {address}", list(machines));
-                let fix = "Make it differ, as in {{ address }} or a fact of each machine.";
+                let fix = "Make it differ, as in {{ address }} or a detail of each machine.";
                 (Fault { place: "network".into(), what, fix: fix.into() }, machines.clone())
             });
         names.chain(addresses).collect()

@@ -63,8 +63,15 @@ fn asked_in(tree: &Value) -> BTreeMap<String, Question> {
 }
 
 /// What is looked into for questions, and cannot name what is asked.
-const UNFILLED: [&str; 6] =
-    ["questions", "images", "installer_parameters", "last_steps", "first_boot", "formats"];
+const UNFILLED: [&str; 7] = [
+    "questions",
+    "images",
+    "installer_parameters",
+    "without_installer_parameters",
+    "last_steps",
+    "first_boot",
+    "formats",
+];
 
 /// Puts layers on each other, the machine's values into their texts, and checks the whole.
 ///
@@ -294,10 +301,9 @@ fn disks(storage: &Storage<Password>, booted: Option<BootMode>, faults: &mut Fau
             "Give the volumes.",
         );
     }
-    let plain_size = |disk: &DiskMatch| disk.size.clone().unwrap_or_default();
     for pair in taken.windows(2) {
         let [(first, one), (second, other)] = pair else { continue };
-        if one == other && (one.is_device() || !plain_size(one).is_empty() && !mirror) {
+        if one == other && (one.is_device() || one.prefer.is_some() && !mirror) {
             faults.add(
                 format!("storage.disks.{second}"),
                 format!("it is the same disk as '{first}'"),
@@ -310,7 +316,7 @@ fn disks(storage: &Storage<Password>, booted: Option<BootMode>, faults: &mut Fau
         boot_mode: storage.boot_mode.or(booted).unwrap_or(BootMode::Uefi),
         taken,
         never: storage.never.clone().unwrap_or_default(),
-        layout: storage.layout.unwrap_or_default(),
+        logical_volumes: storage.logical_volumes.unwrap_or_default(),
         mirror,
         passphrase: storage.encrypt.clone(),
         group: storage.volume_group.clone().unwrap_or_else(|| "system".into()),

@@ -10,7 +10,7 @@ use lastmile_formats::mac::Mac;
 
 use crate::model::{
     answers::{
-        AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Layout, Password, Security, Size,
+        AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Password, Security, Size,
         Software, Sudo,
     },
     image::Family,
@@ -146,7 +146,7 @@ pub struct Disks {
     /// Disks that are never touched.
     pub never: Vec<DiskMatch>,
     /// Partitions or logical volumes.
-    pub layout: Layout,
+    pub logical_volumes: bool,
     /// Whether all is kept twice.
     pub mirror: bool,
     /// The passphrase, if all but `/boot` is encrypted.
@@ -232,13 +232,13 @@ impl Disks {
     /// Whether a boot loader could not read the root file system.
     #[must_use]
     pub const fn needs_boot(&self) -> bool {
-        matches!(self.layout, Layout::Lvm) || self.mirror || self.passphrase.is_some()
+        self.logical_volumes || self.mirror || self.passphrase.is_some()
     }
 
     /// Whether a volume lies within the volume group or the encrypted part.
     #[must_use]
     pub fn is_inside(&self, place: &Place) -> bool {
-        (self.layout == Layout::Lvm || self.passphrase.is_some()) && place.mount.path() != Some("/boot")
+        (self.logical_volumes || self.passphrase.is_some()) && place.mount.path() != Some("/boot")
     }
 }
 

@@ -14,7 +14,7 @@ use crate::{
         install::Install,
         machine::Machine,
         menu::{After, Menu, MenuAction, MenuEntry},
-        parameter::{Origin, Parameter},
+        parameter::{Origin, Parameter, Said},
         service::Service,
         subnet::Subnet,
         values::{Bound, Values},
@@ -77,7 +77,7 @@ impl Viewer<'_> {
             vlan: self.subnet.and_then(|subnet| subnet.vlan),
             architecture: self.architecture,
             labels: self.machine.map(|machine| machine.labels.clone()).unwrap_or_default(),
-            facts: self.machine.map(|machine| machine.facts.clone()).unwrap_or_default(),
+            details: self.machine.map(|machine| machine.details.clone()).unwrap_or_default(),
             service: self.service.address.to_string(),
             image_url: revision.map(folder),
             image_iso: revision
@@ -93,26 +93,31 @@ impl Viewer<'_> {
         &self,
         revision: &Revision,
         install: Option<&Install>,
-        entry: &[String],
+        entry: Said<'_>,
     ) -> Vec<Parameter> {
         let family = install
             .map(|install| family_words(revision, install, &self.host_name(install), self.service))
             .unwrap_or_default();
-        let mut levels: Vec<(Origin, &[String])> =
-            vec![(Origin::Family, &family), (Origin::Image, &revision.parameters)];
+        let said = |words, without| Said { words, without };
+        let mut levels = vec![
+            (Origin::Family, said(&family, &[])),
+            (Origin::Image, said(&revision.parameters, &revision.without_parameters)),
+        ];
         let answers = install.and_then(|install| self.site.answers_version(install.answers));
-        levels.extend(
-            answers.map(|answers| (Origin::Answers, answers.settings.installer_parameters.as_slice())),
-        );
+        levels.extend(answers.map(|answers| {
+            let settings = &answers.settings;
+            (Origin::Answers, said(&settings.installer_parameters, &settings.without_installer_parameters))
+        }));
         if let Some(machine) = self.machine {
-            let labels = machine.labels.iter().filter_map(|name| self.site.label(name));
-            levels
-                .extend(labels.map(|label| (Origin::Label(label.name.clone()), label.parameters.as_slice())));
-            levels.push((Origin::Machine, &machine.parameters));
+            let labels = self.site.ranked(machine).into_iter().filter_map(|name| self.site.label(name));
+            levels.extend(labels.map(|label| {
+                (Origin::Label(label.name.clone()), said(&label.parameters, &label.without_parameters))
+            }));
+            levels.push((Origin::Machine, said(&machine.parameters, &machine.without_parameters)));
         }
         levels.push((Origin::Entry, entry));
         // A machine without values to put in is the common case, and the quick one.
-        let templates = levels.iter().any(|(_, words)| words.iter().any(|word| word.contains('{')));
+        let templates = levels.iter().any(|(_, said)| said.words.iter().any(|word| word.contains('{')));
         let values = if templates { self.values(Some(revision)) } else { Values::default() };
         merge(levels, &values)
     }
@@ -128,7 +133,7 @@ impl Viewer<'_> {
     }
 
     /// What starting a revision is.
-    fn start(&self, revision: &Revision, install: Option<&Install>, entry: &[String]) -> LineAction {
+    fn start(&self, revision: &Revision, install: Option<&Install>, entry: Said<'_>) -> LineAction {
         let mac = self.path_mac();
         let path = |file: &str| boot_path(mac, &revision.image_name, revision.number, file);
         match &revision.start {
@@ -190,11 +195,11 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
                 install.image_title,
                 install.machine_name
             ),
-            viewer.start(revision, Some(install), &[]),
+            viewer.start(revision, Some(install), Said::default()),
         )),
         Action::Wait { install } => {
             let asks =
-                install.open_questions.values().map(|question| question.ask.as_str()).collect::<Vec<_>>();
+                install.open_questions.values().map(|question| question.text.as_str()).collect::<Vec<_>>();
             screen.title = format!("Install {} of {}", install.number, install.machine_name);
             screen.timeout = Some(AGAIN);
             screen.lines.push(line(
@@ -204,7 +209,11 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
             ));
         }
         Action::Live(image) => {
-            screen.lines.push(line("live", image.title.clone(), viewer.start(&image.current, None, &[])));
+            screen.lines.push(line(
+                "live",
+                image.title.clone(),
+                viewer.start(&image.current, None, Said::default()),
+            ));
         }
         Action::Menu(Some(menu)) => {
             fill_from_menu(&mut screen, menu, viewer);
@@ -271,13 +280,13 @@ fn lines<'a>(
     for entry in entries {
         let title = entry.title.fill(values);
         let key = if prefix.is_empty() { entry.key.clone() } else { format!("{prefix}.{}", entry.key) };
-        if let Some(when) = entry.when.as_ref().filter(|when| !when.holds(values)) {
-            left_out.push(LeftOut { title, why: format!("not so on this machine: {}", when.as_str()) });
+        if let Some(condition) = entry.shown_if.as_ref().filter(|condition| !condition.holds(values)) {
+            left_out.push(LeftOut { title, why: format!("not so on this machine: {}", condition.as_str()) });
             continue;
         }
         let action = match &entry.action {
             MenuAction::Image { name, answers } => {
-                match image_line(viewer, name, answers.as_deref(), &entry.parameters) {
+                match image_line(viewer, name, answers.as_deref(), entry.said()) {
                     Ok(action) => action,
                     Err(why) => {
                         left_out.push(LeftOut { title, why });
@@ -318,7 +327,7 @@ fn image_line(
     viewer: &Viewer<'_>,
     name: &str,
     answers: Option<&str>,
-    parameters: &[String],
+    parameters: Said<'_>,
 ) -> Result<LineAction, String> {
     let Some(image) = viewer.site.image(name) else {
         return Ok(LineAction::Message(format!("image {name} is gone")));
@@ -369,13 +378,13 @@ pub fn picked<'a>(menu: &'a Menu, site: &'a Site, key: &str) -> Option<(&'a Menu
 #[must_use]
 pub fn picked_line(viewer: &Viewer<'_>, image: &Image, install: &Install, entry: &MenuEntry) -> LineAction {
     debug_assert_eq!(image.kind, ImageKind::Installer);
-    viewer.start(&image.current, Some(install), &entry.parameters)
+    viewer.start(&image.current, Some(install), entry.said())
 }
 
 /// What is started when an install that waited for answers has them.
 #[must_use]
 pub fn answered_line(viewer: &Viewer<'_>, revision: &Revision, install: &Install) -> LineAction {
-    viewer.start(revision, Some(install), &[])
+    viewer.start(revision, Some(install), Said::default())
 }
 
 /// The parameters that make an installer run without a person.

@@ -10,7 +10,7 @@ use crate::{
         answers::AnswersVersion,
         image::{Image, Revision},
         install::{Install, MAX_KERNEL_FETCHES},
-        machine::{Machine, Standing},
+        machine::{DefaultBoot, Machine},
         menu::Menu,
         subnet::{Newcomers, Subnet},
     },
@@ -106,7 +106,7 @@ fn choose<'a>(
 ) -> (Option<&'a Arc<Menu>>, MenuFrom<'a>) {
     let own = machine.and_then(|machine| Some((site.menu(machine.menu.as_ref()?)?, MenuFrom::Machine)));
     let labels = || {
-        let labels = machine?.labels.iter().filter_map(|name| site.label(name));
+        let labels = site.ranked(machine?).into_iter().rev().filter_map(|name| site.label(name));
         labels
             .filter_map(|label| Some((site.menu(label.menu.as_ref()?)?, MenuFrom::Label(&label.name))))
             .next()
@@ -144,30 +144,30 @@ pub fn plan_for_newcomer<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet
 #[must_use]
 pub fn plan<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
     let Some(machine) = site.machine_by_mac(mac) else { return plan_for_newcomer(site, mac, subnet) };
-    if machine.standing == Standing::Ignored {
+    if machine.default_boot == DefaultBoot::Ignored {
         return BootPlan { action: Action::Nothing, why: Why::Ignored(machine) };
     }
     match site.open_install(machine.id) {
         Some(install) => armed(site, install),
-        None => by_standing(site, machine, subnet),
+        None => by_default_boot(site, machine, subnet),
     }
 }
 
 /// What a machine gets when no install is armed.
-fn by_standing<'a>(site: &'a Site, machine: &'a Machine, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
-    match &machine.standing {
-        Standing::Live(id) => match site.image_by_id(*id) {
+fn by_default_boot<'a>(site: &'a Site, machine: &'a Machine, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
+    match &machine.default_boot {
+        DefaultBoot::Live(id) => match site.image_by_id(*id) {
             Some(image) if image.current.is_ready() => {
                 BootPlan { action: Action::Live(image), why: Why::Live(machine, image) }
             }
             Some(image) => BootPlan { action: Action::LocalDisk, why: Why::Damaged(&image.current) },
             None => BootPlan { action: Action::LocalDisk, why: Why::NoLiveImage(machine) },
         },
-        Standing::Menu => {
+        DefaultBoot::Menu => {
             let (menu, from) = choose(site, Some(machine), subnet);
             BootPlan { action: Action::Menu(menu), why: Why::ShowsMenu(machine, from) }
         }
-        Standing::LocalDisk | Standing::Ignored => {
+        DefaultBoot::LocalDisk | DefaultBoot::Ignored => {
             let last = site.last_installed(machine.id).map(Arc::as_ref);
             BootPlan { action: Action::LocalDisk, why: Why::NothingToDo(machine, last) }
         }
@@ -178,7 +178,7 @@ fn by_standing<'a>(site: &'a Site, machine: &'a Machine, subnet: Option<&'a Subn
 #[must_use]
 pub fn menu_shown<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> Option<&'a Arc<Menu>> {
     let action = match site.machine_by_mac(mac) {
-        Some(machine) => by_standing(site, machine, subnet).action,
+        Some(machine) => by_default_boot(site, machine, subnet).action,
         None => plan(site, mac, subnet).action,
     };
     match action {

@@ -9,7 +9,7 @@ use crate::{
         answers::Subject,
         image::RevisionDraft,
         install::{ArmRequest, Evidence},
-        machine::{MachineDraft, StandingDraft},
+        machine::{DefaultBootDraft, MachineDraft},
         subnet::SubnetDraft,
     },
     model::{
@@ -39,12 +39,12 @@ fn image(name: &str, kind: ImageKind) -> Image {
     draft.check(None, 0, Holding::of(&draft.files), at(0), |_, _| true).unwrap()
 }
 
-fn site(standing: StandingDraft) -> Site {
+fn site(default_boot: DefaultBootDraft) -> Site {
     let site = Site::default()
         .with_image(image("tidewrack-12", ImageKind::Installer))
         .with_image(image("lantern", ImageKind::Live))
         .with_answers(quay_server());
-    let draft = MachineDraft { standing, ..MachineDraft::new("auklet-gate", vec![MAC.into()]) };
+    let draft = MachineDraft { default_boot, ..MachineDraft::new("auklet-gate", vec![MAC.into()]) };
     let machine = draft.check(&site, None, at(0)).unwrap();
     site.with_machine(machine)
 }
@@ -75,16 +75,16 @@ fn decide(site: &Site) -> (String, String) {
 
 #[test]
 fn ignored_comes_before_all() {
-    let site = site(StandingDraft::LocalDisk);
+    let site = site(DefaultBootDraft::LocalDisk);
     let mut machine = Machine::clone(site.machine("auklet-gate").unwrap());
-    machine.standing = Standing::Ignored;
+    machine.default_boot = DefaultBoot::Ignored;
     let site = site.with_install(arm(&site)).with_machine(machine);
     assert_eq!(decide(&site), ("no boot information".into(), "auklet-gate is set to be ignored".into()));
 }
 
 #[test]
 fn an_armed_install_comes_before_a_live_image() {
-    let idle = site(StandingDraft::Live("lantern".into()));
+    let idle = site(DefaultBootDraft::Live("lantern".into()));
     assert_eq!(decide(&idle).0, "live image lantern r1");
     let armed = idle.with_install(arm(&idle));
     let (what, why) = decide(&armed);
@@ -94,7 +94,7 @@ fn an_armed_install_comes_before_a_live_image() {
 
 #[test]
 fn what_is_installed_stays_installed() {
-    let site = site(StandingDraft::LocalDisk);
+    let site = site(DefaultBootDraft::LocalDisk);
     let mut install = arm(&site);
     for evidence in [Evidence::Menu, Evidence::Report(ReportStage::Done, None)] {
         install = install.see(&evidence, at(9)).unwrap().0;
@@ -107,7 +107,7 @@ fn what_is_installed_stays_installed() {
 
 #[test]
 fn an_install_cannot_loop() {
-    let site = site(StandingDraft::LocalDisk);
+    let site = site(DefaultBootDraft::LocalDisk);
     let mut install = arm(&site);
     for boot in 0..3 {
         assert_eq!(decide(&site.with_install(install.clone())).0[..7], *"install", "boot {boot}");
@@ -125,7 +125,7 @@ fn an_install_cannot_loop() {
 
 #[test]
 fn a_damaged_image_is_not_started() {
-    let site = site(StandingDraft::LocalDisk);
+    let site = site(DefaultBootDraft::LocalDisk);
     let install = arm(&site);
     let mut damaged = image("tidewrack-12", ImageKind::Installer);
     let mut revision = Revision::clone(site.revision(install.revision).unwrap());
@@ -152,7 +152,7 @@ fn a_whole_disc_is_given_unless_answers_are() {
     };
     revision.volume = Some(Arc::new(Volume::new(place, 1, None, iso)));
     disc.current = Arc::new(revision);
-    let kernels = site(StandingDraft::Live("lantern".into()));
+    let kernels = site(DefaultBootDraft::Live("lantern".into()));
     let discs = kernels.with_image(disc);
     let given = |site: &Site| {
         let plan = plan(site, MAC.parse().unwrap(), None);

@@ -8,9 +8,13 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults, Id, name},
-    model::image::{
-        Family, FileEntry, Found, Holding, Image, ImageKind, Manifest, Recognition, Revision, Sha256, Start,
-        Volume, check_files, check_title,
+    decide::references::check_parameters,
+    model::{
+        image::{
+            Family, FileEntry, Found, Holding, Image, ImageKind, Manifest, Recognition, Revision, Sha256,
+            Start, Volume, check_files, check_title,
+        },
+        parameter::Said,
     },
 };
 
@@ -40,6 +44,8 @@ pub struct RevisionDraft {
     pub cpu: Option<Cpu>,
     /// Kernel parameters it always needs.
     pub parameters: Option<Vec<String>>,
+    /// Keys of the installer family's kernel parameters that it does without, as in `priority`.
+    pub without_parameters: Vec<String>,
     /// Its files, uploaded before. A single one may be an ISO, which is served as it is, or a tar archive.
     pub files: Vec<FileEntry>,
     /// An ISO on the service's own host, served from where it lies: an absolute path. Instead of `files`.
@@ -98,7 +104,9 @@ impl RevisionDraft {
         }
         let kind = self.check_kind(&mut faults, existing);
         let start = self.check_start(&mut faults, kind, &holding);
-        let parameters = self.check_parameters(&mut faults);
+        let parameters = self.parameters.clone().unwrap_or_default();
+        let said = Said { words: &parameters, without: &self.without_parameters };
+        check_parameters(&mut faults, "", said);
         let manifest = match &holding.volume {
             Some(_) => Manifest::new(holding.files),
             None => check_files(&mut faults, &holding.files, has_content),
@@ -109,6 +117,7 @@ impl RevisionDraft {
             if current.manifest.same_files(&manifest)
                 && current.volume.as_deref().map(Volume::place) == holding.volume.as_ref().map(Volume::place)
                 && current.parameters == parameters
+                && current.without_parameters == self.without_parameters
                 && Some(&current.start) == start.as_ref()
                 && current.family == family
                 && current.is_ready()
@@ -141,6 +150,7 @@ impl RevisionDraft {
                     start: start?,
                     cpu: self.cpu,
                     parameters,
+                    without_parameters: self.without_parameters.clone(),
                     manifest,
                     volume: holding.volume.map(Arc::new),
                     recognised: Arc::new(holding.recognised),
@@ -230,16 +240,6 @@ impl RevisionDraft {
             faults.add("kind", "the kind does not fit what is to be started", fix);
         }
         Some(start)
-    }
-
-    fn check_parameters(&self, faults: &mut Faults) -> Vec<String> {
-        let parameters = self.parameters.clone().unwrap_or_default();
-        for (index, word) in parameters.iter().enumerate() {
-            if let Err(fault) = crate::model::parameter::check_parameter(word) {
-                faults.add(format!("parameters[{index}]"), fault.what, fault.fix);
-            }
-        }
-        parameters
     }
 }
 

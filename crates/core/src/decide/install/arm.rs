@@ -18,7 +18,7 @@ use crate::{
         answers::{AnswersVersion, take_answers},
         image::{Family, Image, ImageKind, Revision},
         install::{Install, InstallState, Token},
-        machine::{Machine, Standing},
+        machine::{DefaultBoot, Machine},
     },
     site::Site,
 };
@@ -54,7 +54,7 @@ impl ArmRequest {
     ) -> Result<Examined<'a>, Vec<Fault>> {
         let mut faults = Faults::new();
         let unknown = |kind: &str, name: &str| format!("no {kind} is named '{name}'");
-        let machine = site.machine(&self.machine);
+        let machine = site.machine_called(&self.machine);
         match machine {
             None => faults.add(
                 "machine",
@@ -66,11 +66,11 @@ impl ArmRequest {
                     let Fault { place, what, fix } = already_open(&machine.name, open);
                     faults.add(place, what, fix);
                 }
-                if machine.standing == Standing::Ignored {
+                if machine.default_boot == DefaultBoot::Ignored {
                     faults.add(
                         "machine",
                         format!("{} is set to be ignored", machine.name),
-                        "Give it another standing first, or it would never boot the install.",
+                        "Give it another default boot first, or it would never boot the install.",
                     );
                 }
             }
@@ -90,7 +90,7 @@ impl ArmRequest {
                     ImageKind::Live => faults.add(
                         "image",
                         format!("live image '{}' reads no answers", image.name),
-                        "Import it with --family cloud-config if it has cloud-init, or give the machine the standing live:IMAGE.",
+                        "Import it with --family cloud-config if it has cloud-init, or give the machine the default boot live:IMAGE.",
                     ),
                     _ => faults.add(
                         "image",
@@ -258,7 +258,9 @@ impl ArmSeveral {
     /// # Errors
     /// That no machine is meant.
     pub fn requests(&self, site: &Site) -> Result<Vec<ArmRequest>, Vec<Fault>> {
-        let mut names: BTreeSet<&str> = self.machines.iter().map(String::as_str).collect();
+        let called = |name: &'_ String| site.machine_called(name).map(|machine| machine.name.as_str());
+        let mut names: BTreeSet<&str> =
+            self.machines.iter().map(|name| called(name).unwrap_or(name)).collect();
         if !self.labels.is_empty() {
             let has_all = |labels: &[String]| self.labels.iter().all(|label| labels.contains(label));
             names.extend(

@@ -14,7 +14,7 @@ impl Install {
     /// What a report says that comes when the install has ended already.
     ///
     /// An installer that was taken for stalled, or that reported a failure which a person then fixed at the machine,
-    /// may still reach its end: that is what the record says then. What was called off stays so, with a step that tells
+    /// may still reach its end: that is what the record says then. What was cancelled stays so, with a step that tells
     /// what the machine did all the same.
     pub(super) fn see_late(&self, evidence: &Evidence, now: Timestamp) -> Option<(Self, Step)> {
         let Evidence::Report(ReportStage::Done, text) = evidence else { return None };

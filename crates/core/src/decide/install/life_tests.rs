@@ -66,7 +66,7 @@ fn each_stage_has_its_own_limit() {
 fn a_machine_that_waits_for_a_person_is_not_overdue() {
     let mut install = armed();
     let question: crate::model::answers::Question =
-        serde_json::from_value(serde_json::json!({ "ask": "Which hall?" })).unwrap();
+        serde_json::from_value(serde_json::json!({ "text": "Which hall?" })).unwrap();
     install.open_questions = [("hall".to_owned(), question)].into();
     let (waiting, step) = install.see(&Evidence::Waits, at(60)).unwrap();
     assert_eq!((step.kind, waiting.state), (StepKind::Waits, InstallState::Booting));
@@ -91,7 +91,7 @@ fn an_end_that_is_heard_late_still_counts() {
         (None, "the installer is through, after the install was stalled")
     );
     assert!(installed.see(&done, at(901)).is_none());
-    // What was called off stays so; that the machine went on is told once.
+    // What was cancelled stays so; that the machine went on is told once.
     let cancelled = installing.cancel("ada", at(500)).unwrap().0;
     let (told, _) = cancelled.see(&done, at(900)).unwrap();
     assert_eq!((told.state, told.last_step), (InstallState::Cancelled, Some(StepKind::Done)));

@@ -7,7 +7,10 @@ use super::{ArmRequest, Subjects, arm::Examined};
 use crate::{
     base::Fault,
     decide::answers::warnings,
-    model::{answers::DiskMatch, image::ImageKind},
+    model::{
+        answers::{DiskMatch, Prefer},
+        image::ImageKind,
+    },
     site::Site,
 };
 
@@ -74,15 +77,19 @@ fn in_words(disk: &DiskMatch) -> String {
     if let Some(device) = &disk.device {
         return if device.starts_with('/') { device.clone() } else { format!("disk {device}") };
     }
+    let size = disk.prefer.map(|prefer| match prefer {
+        Prefer::Small => "the smallest",
+        Prefer::Large => "the largest",
+    });
     let said = [
-        ("", &disk.size),
-        ("model ", &disk.model),
-        ("serial ", &disk.serial),
-        ("at least ", &disk.at_least),
-        ("at most ", &disk.at_most),
+        ("", size),
+        ("model ", disk.model.as_deref()),
+        ("serial ", disk.serial.as_deref()),
+        ("at least ", disk.at_least.as_deref()),
+        ("at most ", disk.at_most.as_deref()),
     ];
     let words: Vec<String> =
-        said.into_iter().filter_map(|(head, text)| Some(format!("{head}{}", text.as_ref()?))).collect();
+        said.into_iter().filter_map(|(head, text)| Some(format!("{head}{}", text?))).collect();
     if words.is_empty() { "its only disk".into() } else { format!("the disk: {}", words.join(", ")) }
 }
 
@@ -98,10 +105,10 @@ mod tests {
         assert_eq!(of(DiskMatch { device: Some("0".into()), ..DiskMatch::default() }), "disk 0");
         let likeness = DiskMatch {
             model: Some("Puffin*".into()),
-            size: Some("largest".into()),
+            prefer: Some(Prefer::Large),
             at_least: Some("200G".into()),
             ..DiskMatch::default()
         };
-        assert_eq!(of(likeness), "the disk: largest, model Puffin*, at least 200G");
+        assert_eq!(of(likeness), "the disk: the largest, model Puffin*, at least 200G");
     }
 }

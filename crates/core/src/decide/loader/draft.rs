@@ -61,6 +61,23 @@ impl LoaderDraft {
         }
     }
 
+    /// A loader in the form in which it is entered.
+    #[must_use]
+    pub fn of(loader: &Loader) -> Self {
+        Self {
+            class: loader.class.clone(),
+            user_class: loader.user_class.clone(),
+            http: Some(loader.http),
+            language: Some(loader.language),
+            ..Self::new(
+                loader.name.clone(),
+                loader.architecture.to_string(),
+                loader.boot_file.clone(),
+                loader.manifest.files().to_vec(),
+            )
+        }
+    }
+
     /// Checks the draft against itself and the other loaders.
     ///
     /// # Errors

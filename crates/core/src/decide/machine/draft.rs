@@ -6,35 +6,21 @@ use jiff::Timestamp;
 use lastmile_formats::mac::{MAC_FIX, Mac};
 use serde::{Deserialize, Serialize};
 
+use super::DefaultBootDraft;
 use crate::{
     base::{Fault, Faults, Id, name},
     decide::references::{check_menu, check_parameters},
     model::{
         image::{Family, ImageKind},
-        machine::{Machine, Standing},
+        machine::{DefaultBoot, Machine},
         option::FurtherOption,
+        parameter::Said,
     },
     site::Site,
 };
 
-/// Bytes of a fact's value.
-const MOST_FACT: usize = 1000;
-
-/// What a machine does when no install is armed, as a person enters it.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-pub enum StandingDraft {
-    /// Starts from its own disk.
-    #[default]
-    LocalDisk,
-    /// Shows the menu.
-    Menu,
-    /// Runs the live image of this name at every start.
-    Live(String),
-    /// Gets no boot information at all.
-    Ignored,
-}
+/// Bytes of a detail's value.
+const MOST_DETAIL: usize = 1000;
 
 /// A machine as a person enters it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -47,7 +33,7 @@ pub struct MachineDraft {
     pub macs: Vec<String>,
     /// What it does when no install is armed.
     #[serde(default)]
-    pub standing: StandingDraft,
+    pub default_boot: DefaultBootDraft,
     /// DHCP options of its own, by standard name or number, with the value as text.
     #[serde(default)]
     pub options: BTreeMap<String, String>,
@@ -56,14 +42,17 @@ pub struct MachineDraft {
     pub labels: Vec<String>,
     /// What is known of it, by name.
     #[serde(default)]
-    pub facts: BTreeMap<String, String>,
+    pub details: BTreeMap<String, String>,
     /// Kernel parameters of its own.
     #[serde(default)]
     pub parameters: Vec<String>,
-    /// The menu it is shown when its standing is `menu`.
+    /// Keys of kernel parameters of earlier levels that it does without, as in `quiet`.
+    #[serde(default)]
+    pub without_parameters: Vec<String>,
+    /// The menu it is shown when its default boot is `menu`.
     #[serde(default)]
     pub menu: Option<String>,
-    /// The answers that its live image is given at each start, when its standing is a live image.
+    /// The answers that its live image is given at each start, when its default boot is a live image.
     #[serde(default)]
     pub live_answers: Option<String>,
 }
@@ -75,13 +64,31 @@ impl MachineDraft {
         Self {
             name: name.into(),
             macs,
-            standing: StandingDraft::default(),
+            default_boot: DefaultBootDraft::default(),
             options: BTreeMap::new(),
             labels: Vec::new(),
-            facts: BTreeMap::new(),
+            details: BTreeMap::new(),
             parameters: Vec::new(),
+            without_parameters: Vec::new(),
             menu: None,
             live_answers: None,
+        }
+    }
+
+    /// A machine in the form in which it is entered.
+    #[must_use]
+    pub fn of(site: &Site, machine: &Machine) -> Self {
+        Self {
+            name: machine.name.clone(),
+            macs: machine.macs.iter().map(ToString::to_string).collect(),
+            default_boot: DefaultBootDraft::of(site, machine),
+            options: FurtherOption::texts(&machine.options),
+            labels: machine.labels.clone(),
+            details: machine.details.clone(),
+            parameters: machine.parameters.clone(),
+            without_parameters: machine.without_parameters.clone(),
+            menu: machine.menu.clone(),
+            live_answers: machine.live_answers.clone(),
         }
     }
 
@@ -128,7 +135,7 @@ impl MachineDraft {
             }
             macs.push(mac);
         }
-        let standing = self.check_standing(&mut faults, site);
+        let default_boot = self.check_default_boot(&mut faults, site);
         let options = FurtherOption::read_all(&mut faults, "options", &self.options);
         let mut labels = self.labels.clone();
         labels.sort();
@@ -136,18 +143,26 @@ impl MachineDraft {
         for label in &labels {
             faults.keep("labels", name::check_thing_name(label), name::THING_NAME_FIX);
         }
-        for (fact, value) in &self.facts {
+        for (detail, value) in &self.details {
             let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
-            if fact.is_empty() || !fact.chars().all(plain) || fact.starts_with(|c: char| c.is_ascii_digit()) {
+            if detail.is_empty()
+                || !detail.chars().all(plain)
+                || detail.starts_with(|c: char| c.is_ascii_digit())
+            {
                 let fix = "Use letters, digits and '_', beginning with a letter: conditions name it.";
-                faults.add(format!("facts.{fact}"), format!("'{fact}' is no fact's name"), fix);
+                faults.add(format!("details.{detail}"), format!("'{detail}' is no name for a detail"), fix);
             }
-            if value.chars().any(char::is_control) || value.len() > MOST_FACT {
+            if value.chars().any(char::is_control) || value.len() > MOST_DETAIL {
                 let fix = "Give one line of at most 1000 characters.";
-                faults.add(format!("facts.{fact}"), "the value has control characters or is too long", fix);
+                faults.add(
+                    format!("details.{detail}"),
+                    "the value has control characters or is too long",
+                    fix,
+                );
             }
         }
-        check_parameters(&mut faults, &self.parameters);
+        let said = Said { words: &self.parameters, without: &self.without_parameters };
+        check_parameters(&mut faults, "", said);
         check_menu(&mut faults, self.menu.as_deref(), site);
         self.check_live_answers(&mut faults, site);
         faults.into_result(|| {
@@ -155,11 +170,12 @@ impl MachineDraft {
                 id: replaced.map_or_else(Id::generate, |replaced| replaced.id),
                 name: self.name.clone(),
                 macs,
-                standing: standing?,
+                default_boot: default_boot?,
                 options,
                 labels,
-                facts: self.facts.clone(),
+                details: self.details.clone(),
                 parameters: self.parameters.clone(),
+                without_parameters: self.without_parameters.clone(),
                 menu: self.menu.clone(),
                 live_answers: self.live_answers.clone(),
                 created: replaced.map_or(now, |replaced| replaced.created),
@@ -169,8 +185,8 @@ impl MachineDraft {
 
     fn check_live_answers(&self, faults: &mut Faults, site: &Site) {
         let Some(answers) = &self.live_answers else { return };
-        let StandingDraft::Live(image) = &self.standing else {
-            let fix = "Give it the standing live:IMAGE as well, or leave them out.";
+        let DefaultBootDraft::Live(image) = &self.default_boot else {
+            let fix = "Give it the default boot live:IMAGE as well, or leave them out.";
             faults.add("live_answers", "only a live image is given answers at each start", fix);
             return;
         };
@@ -187,25 +203,25 @@ impl MachineDraft {
         }
     }
 
-    fn check_standing(&self, faults: &mut Faults, site: &Site) -> Option<Standing> {
-        let image = match &self.standing {
-            StandingDraft::LocalDisk => return Some(Standing::LocalDisk),
-            StandingDraft::Menu => return Some(Standing::Menu),
-            StandingDraft::Ignored => return Some(Standing::Ignored),
-            StandingDraft::Live(image) => image,
+    fn check_default_boot(&self, faults: &mut Faults, site: &Site) -> Option<DefaultBoot> {
+        let image = match &self.default_boot {
+            DefaultBootDraft::LocalDisk => return Some(DefaultBoot::LocalDisk),
+            DefaultBootDraft::Menu => return Some(DefaultBoot::Menu),
+            DefaultBootDraft::Ignored => return Some(DefaultBoot::Ignored),
+            DefaultBootDraft::Live(image) => image,
         };
         match site.image(image) {
-            Some(image) if image.kind == ImageKind::Live => Some(Standing::Live(image.id)),
+            Some(image) if image.kind == ImageKind::Live => Some(DefaultBoot::Live(image.id)),
             Some(image) => {
                 faults.add(
-                    "standing",
+                    "default_boot",
                     format!("image '{}' is not a live image", image.name),
                     "Name a live image; an installer is armed by an install.",
                 );
                 None
             }
             None => {
-                faults.add("standing", format!("no image is named '{image}'"), "Import it first.");
+                faults.add("default_boot", format!("no image is named '{image}'"), "Import it first.");
                 None
             }
         }
@@ -247,10 +263,10 @@ mod tests {
             draft("auklet-gate", &["02:00:5e:00:53:01"]).check(&site, None, Timestamp::UNIX_EPOCH).unwrap();
         let site = site.with_machine(first);
         let mut bad = draft("auklet gate", &["02:00:5e:00:53:01", "02:00:5e", "ff:ff:ff:ff:ff:ff"]);
-        bad.standing = StandingDraft::Live("lantern".into());
+        bad.default_boot = DefaultBootDraft::Live("lantern".into());
         let faults = bad.check(&site, None, Timestamp::UNIX_EPOCH).unwrap_err();
         let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
-        assert_eq!(places, ["name", "macs[0]", "macs[1]", "macs[2]", "standing"]);
+        assert_eq!(places, ["name", "macs[0]", "macs[1]", "macs[2]", "default_boot"]);
         assert!(faults[1].what.contains("belongs to machine 'auklet-gate'"));
     }
 }

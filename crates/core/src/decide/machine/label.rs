@@ -5,19 +5,43 @@ use serde::{Deserialize, Serialize};
 use crate::{
     base::{Fault, Faults, name},
     decide::references::{check_menu, check_parameters},
-    model::label::Label,
+    model::{
+        label::{Label, USUAL_RANK},
+        parameter::Said,
+    },
     site::Site,
 };
 
 /// What machines of one label have in common, as a person enters it.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields, default)]
 pub struct LabelDraft {
+    /// Of several labels of one machine, what the one of the highest rank says is used; of equal ranks, the last by name.
+    pub rank: i32,
     /// Kernel parameters of its machines.
     pub parameters: Vec<String>,
-    /// The menu its machines are shown when their standing is `menu`.
+    /// Keys of kernel parameters of earlier levels that its machines do without, as in `quiet`.
+    pub without_parameters: Vec<String>,
+    /// The menu its machines are shown when their default boot is `menu`.
     pub menu: Option<String>,
+}
+
+impl Default for LabelDraft {
+    fn default() -> Self {
+        Self { rank: USUAL_RANK, parameters: Vec::new(), without_parameters: Vec::new(), menu: None }
+    }
+}
+
+impl From<&Label> for LabelDraft {
+    fn from(label: &Label) -> Self {
+        Self {
+            rank: label.rank,
+            parameters: label.parameters.clone(),
+            without_parameters: label.without_parameters.clone(),
+            menu: label.menu.clone(),
+        }
+    }
 }
 
 impl LabelDraft {
@@ -28,10 +52,17 @@ impl LabelDraft {
     pub fn check(&self, name: &str, site: &Site) -> Result<Label, Vec<Fault>> {
         let mut faults = Faults::new();
         faults.keep("name", name::check_thing_name(name), name::THING_NAME_FIX);
-        check_parameters(&mut faults, &self.parameters);
+        let said = Said { words: &self.parameters, without: &self.without_parameters };
+        check_parameters(&mut faults, "", said);
         check_menu(&mut faults, self.menu.as_deref(), site);
         faults.into_result(|| {
-            Some(Label { name: name.into(), parameters: self.parameters.clone(), menu: self.menu.clone() })
+            Some(Label {
+                name: name.into(),
+                rank: self.rank,
+                parameters: self.parameters.clone(),
+                without_parameters: self.without_parameters.clone(),
+                menu: self.menu.clone(),
+            })
         })
     }
 }

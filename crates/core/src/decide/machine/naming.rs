@@ -65,7 +65,7 @@ pub enum CountBy {
 }
 
 /// Patterns for the names and addresses of several machines. A pattern may name every value of a machine (`mac_bare`,
-/// `serial`, `address`, `labels`, `facts.rack` …), its former `name`, and a `counter`; `pad(3)` gives a number leading
+/// `serial`, `address`, `labels`, `details.rack` …), its former `name`, and a `counter`; `pad(3)` gives a number leading
 /// zeros, `slug` makes any text fit for a host name.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -226,28 +226,10 @@ impl NamingDraft {
         if self.step == Some(0) && self.machines.len() + self.labels.len() > 0 {
             faults.push(fault("step", "the counter would stand still".into(), "Give another step than 0."));
         }
-        let mut chosen: Vec<Arc<Machine>> = Vec::new();
-        for name in &self.machines {
-            match site.machine(name) {
-                Some(machine) if chosen.iter().any(|known| known.id == machine.id) => {}
-                Some(machine) => chosen.push(machine.clone()),
-                None => {
-                    let fix = "See `lastmile machine list`.";
-                    faults.push(fault("machines", format!("no machine is named '{name}'"), fix));
-                }
-            }
-        }
-        if !self.labels.is_empty() {
-            let known: BTreeSet<_> = chosen.iter().map(|machine| machine.id).collect();
-            let has_all = |machine: &Machine| self.labels.iter().all(|label| machine.labels.contains(label));
-            chosen.extend(
-                site.machines().filter(|machine| has_all(machine) && !known.contains(&machine.id)).cloned(),
-            );
-        }
-        if chosen.is_empty() && faults.is_empty() {
-            let fix = "Name machines, or a label that some have.";
-            faults.push(fault("machines", "no machine is meant".into(), fix));
-        }
+        let mut chosen = match super::chosen(site, &self.machines, &self.labels) {
+            Ok(chosen) => chosen,
+            Err(more) => return Err(faults.into_iter().chain(more).collect()),
+        };
         match self.count_by {
             CountBy::Name => chosen.sort_by(|a, b| a.name.cmp(&b.name)),
             CountBy::Mac => chosen.sort_by_key(|machine| machine.macs.first().copied()),
@@ -259,11 +241,11 @@ impl NamingDraft {
 }
 
 /// A pattern with a machine's values put in.
-fn fill(place: &str, pattern: &str, values: &Value) -> Result<String, Vec<Fault>> {
+pub(super) fn fill(place: &str, pattern: &str, values: &Value) -> Result<String, Vec<Fault>> {
     let filled = template::render(&PATTERNS, pattern, values, Statements::Conditions, MOST_NAME);
     filled.map(|text| text.trim().to_owned()).map_err(|error| {
         let what = TemplateError::new(pattern, &error).to_string();
-        let fix = "Name values as in {{ counter | pad(2) }} or {{ facts.rack }}; `lastmile machine show` lists facts.";
+        let fix = "Name values as in {{ counter | pad(2) }} or {{ details.rack }}; `lastmile machine show` lists details.";
         vec![Fault { place: place.into(), what, fix: fix.into() }]
     })
 }

@@ -20,7 +20,7 @@ fn site() -> Site {
     ] {
         let mut draft = MachineDraft::new(name, vec![mac.into()]);
         draft.labels = if name.len() == 1 { vec!["kiosk".into()] } else { vec![] };
-        draft.facts.insert("hall".into(), hall.into());
+        draft.details.insert("hall".into(), hall.into());
         site = site.with_machine(draft.check(&site, None, Timestamp::UNIX_EPOCH).unwrap());
     }
     site
@@ -31,7 +31,7 @@ fn values(machine: &Machine) -> Values {
         name: machine.name.clone(),
         mac: machine.macs.first().copied(),
         labels: machine.labels.clone(),
-        facts: machine.facts.clone(),
+        details: machine.details.clone(),
         ..Values::example()
     }
 }
@@ -69,7 +69,7 @@ fn machines_are_counted_in_the_order_that_is_asked_for() {
 #[test]
 fn clashes_and_names_that_are_none_are_marked_on_every_machine() {
     let site = site();
-    let by_hall = apply(&draft("kiosk-{{ facts.hall | slug }}"), &site);
+    let by_hall = apply(&draft("kiosk-{{ details.hall | slug }}"), &site);
     let problems: Vec<_> = by_hall.rows.iter().map(|row| row.problems.join("; ")).collect();
     assert_eq!(names(&by_hall)[2], ("c", "kiosk-skerry-point"));
     assert_eq!(problems, ["'kiosk-' has a part that begins or ends with a hyphen", "", ""]);

@@ -6,11 +6,12 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults, Id, name},
+    decide::references::check_parameters,
     model::{
         answers::SALT_BYTES,
         image::ImageKind,
         menu::{After, Guard, Menu, MenuAction, MenuEntry, join},
-        parameter::check_parameter,
+        parameter::Said,
         values::{Condition, Template, VALUES_FIX, Values},
     },
     site::Site,
@@ -57,7 +58,7 @@ pub struct EntryDraft {
     pub title: String,
     /// For whom it is there: a condition on the machine's values.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub when: Option<String>,
+    pub shown_if: Option<String>,
     /// A phrase to ask for before. Never read back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub guard: Option<String>,
@@ -67,6 +68,9 @@ pub struct EntryDraft {
     /// Kernel parameters of its own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parameters: Vec<String>,
+    /// Keys of kernel parameters of earlier levels that it does without, as in `quiet`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without_parameters: Vec<String>,
     /// What choosing it does.
     pub action: ActionDraft,
 }
@@ -226,18 +230,15 @@ impl Check<'_> {
         }
         let path = join(prefix, &draft.key);
         self.title(&format!("{place}.title"), &draft.title, false);
-        let when = draft.when.as_ref().and_then(|text| match Condition::new(text) {
+        let shown_if = draft.shown_if.as_ref().and_then(|text| match Condition::new(text) {
             Ok(condition) => Some(condition),
             Err(error) => {
-                self.faults.add(format!("{place}.when"), error.to_string(), VALUES_FIX);
+                self.faults.add(format!("{place}.shown_if"), error.to_string(), VALUES_FIX);
                 None
             }
         });
-        for (index, word) in draft.parameters.iter().enumerate() {
-            if let Err(fault) = check_parameter(word) {
-                self.faults.add(format!("{place}.parameters[{index}]"), fault.what, fault.fix);
-            }
-        }
+        let said = Said { words: &draft.parameters, without: &draft.without_parameters };
+        check_parameters(&mut self.faults, place, said);
         let guard = self.guard(place, &path, draft);
         if guard.is_some() && matches!(draft.action, ActionDraft::Entries(_) | ActionDraft::Menu(_)) {
             let fix = "Guard the entries that erase, within it.";
@@ -248,9 +249,10 @@ impl Check<'_> {
             key: draft.key.clone(),
             title: Template::new(&draft.title),
             action,
-            when,
+            shown_if,
             guard,
             parameters: draft.parameters.clone(),
+            without_parameters: draft.without_parameters.clone(),
         })
     }
 

@@ -41,10 +41,11 @@ impl From<&MenuEntry> for EntryDraft {
         Self {
             key: entry.key.clone(),
             title: entry.title.as_str().into(),
-            when: entry.when.as_ref().map(|when| when.as_str().into()),
+            shown_if: entry.shown_if.as_ref().map(|condition| condition.as_str().into()),
             guard: None,
             keep_guard: entry.guard.is_some(),
             parameters: entry.parameters.clone(),
+            without_parameters: entry.without_parameters.clone(),
             action,
         }
     }
@@ -138,9 +139,10 @@ fn restore(prefix: &str, drafts: &[EntryDraft], guards: &BTreeMap<String, Guard>
             key: draft.key.clone(),
             title: Template::new(&draft.title),
             action,
-            when: draft.when.as_ref().and_then(|text| Condition::new(text).ok()),
+            shown_if: draft.shown_if.as_ref().and_then(|text| Condition::new(text).ok()),
             guard: guards.get(&path).cloned(),
             parameters: draft.parameters.clone(),
+            without_parameters: draft.without_parameters.clone(),
         }
     };
     drafts.iter().map(entry).collect()

@@ -80,7 +80,7 @@ pub struct SubnetDraft {
     pub authoritative: bool,
     /// How long a first answer is held back, in milliseconds.
     #[serde(default)]
-    pub response_delay_ms: i64,
+    pub head_start_ms: i64,
     /// By what its machines are known when they ask for a menu, a file or their answers; left out, by their address, and in
     /// mode `off` by the first claim.
     #[serde(default)]
@@ -133,7 +133,7 @@ impl SubnetDraft {
             newcomers: Self::default_newcomers(),
             probe: true,
             authoritative: true,
-            response_delay_ms: 0,
+            head_start_ms: 0,
             identify: None,
             http_boot: Self::default_http_boot(),
             options: BTreeMap::new(),
@@ -185,7 +185,7 @@ impl SubnetDraft {
                 newcomers: self.newcomers,
                 probe: self.probe,
                 authoritative: self.authoritative,
-                response_delay: SignedDuration::from_millis(self.response_delay_ms),
+                head_start: SignedDuration::from_millis(self.head_start_ms),
                 identify: self.identify.unwrap_or_else(|| Identify::of_mode(self.mode)),
                 http_boot: self.http_boot,
                 options,
@@ -286,10 +286,10 @@ impl SubnetDraft {
                 format!("Give between {MIN_LEASE_SECS} s and {MAX_LEASE_SECS} s (366 days)."),
             );
         }
-        if !(0..=MAX_DELAY_MS).contains(&self.response_delay_ms) {
+        if !(0..=MAX_DELAY_MS).contains(&self.head_start_ms) {
             faults.add(
-                "response_delay_ms",
-                format!("a first answer held back for {} ms", self.response_delay_ms),
+                "head_start_ms",
+                format!("a first answer held back for {} ms", self.head_start_ms),
                 format!("Give between 0 and {MAX_DELAY_MS} ms: firmware asks again after 4 s."),
             );
         }
@@ -423,7 +423,7 @@ impl From<&Subnet> for SubnetDraft {
             newcomers: subnet.newcomers,
             probe: subnet.probe,
             authoritative: subnet.authoritative,
-            response_delay_ms: i64::try_from(subnet.response_delay.as_millis()).unwrap_or(i64::MAX),
+            head_start_ms: i64::try_from(subnet.head_start.as_millis()).unwrap_or(i64::MAX),
             identify: Some(subnet.identify).filter(|said| *said != Identify::of_mode(subnet.mode)),
             http_boot: subnet.http_boot,
             options: FurtherOption::texts(&subnet.options),

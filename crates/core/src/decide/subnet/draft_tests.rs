@@ -89,7 +89,7 @@ fn what_belongs_to_another_mode_or_to_a_reservation_is_refused() {
         pools: vec!["192.0.2.10-192.0.2.30".into()],
         exclusions: vec!["192.0.2.40".into()],
         vlan: Some(4095),
-        response_delay_ms: 60_000,
+        head_start_ms: 60_000,
         ..draft()
     };
     let faults = bad.check(first.id, &site, &[]).unwrap_err();
@@ -97,7 +97,7 @@ fn what_belongs_to_another_mode_or_to_a_reservation_is_refused() {
     assert_eq!(
         whats,
         [
-            "response_delay_ms a first answer held back for 60000 ms",
+            "head_start_ms a first answer held back for 60000 ms",
             "pools a subnet in mode 'proxy' has a pool, but somebody else hands out its addresses",
             "exclusions[0] 192.0.2.40 is in no pool, so nothing of it would be lent anyway",
             "pools the pools hold 192.0.2.20, which is reserved for 02:00:5e:00:53:07",

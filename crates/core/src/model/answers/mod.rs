@@ -13,9 +13,9 @@ pub use layer::{Layer, Scope};
 pub use password::{CryptHash, Keeping, Password, PasswordError, PasswordInput, PasswordShown, SALT_BYTES};
 pub use secret::{DoesNotOpen, KEY_BYTES, NONCE_BYTES, SealKey, Sealed};
 pub use settings::{
-    Ask, AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Firewall, Format, Interface, Keyboard, Layout,
-    MandatoryAccess, Network, NotKeyboard, Question, Repository, Root, Security, Settings, Size, Software,
-    Storage, Sudo, User, Volume, take_answers,
+    AnswerKind, AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Firewall, Format, Interface, Keyboard,
+    MandatoryAccess, Network, NotKeyboard, Prefer, Question, Repository, Root, Security, Settings, Size,
+    Software, Storage, Sudo, User, Volume, take_answers,
 };
 pub use version::AnswersVersion;
 #[cfg(test)]

@@ -173,6 +173,8 @@ pub struct Revision {
     pub cpu: Option<Cpu>,
     /// Kernel parameters it always needs. They may name the machine's values (`{{ address }}`).
     pub parameters: Vec<String>,
+    /// Keys of the installer family's kernel parameters that it does without.
+    pub without_parameters: Vec<String>,
     /// Its files.
     pub manifest: Manifest,
     /// The volume that its files lie in, if they lie in one.

@@ -6,7 +6,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     base::Id,
-    model::values::{Condition, Template},
+    model::{
+        parameter::Said,
+        values::{Condition, Template},
+    },
 };
 
 /// What follows when a chosen entry comes back without having started anything.
@@ -56,11 +59,21 @@ pub struct MenuEntry {
     /// What choosing it does.
     pub action: MenuAction,
     /// For whom it is there.
-    pub when: Option<Condition>,
+    pub shown_if: Option<Condition>,
     /// The phrase that is asked for before.
     pub guard: Option<Guard>,
     /// Kernel parameters of its own.
     pub parameters: Vec<String>,
+    /// Keys of the kernel parameters that it does without.
+    pub without_parameters: Vec<String>,
+}
+
+impl MenuEntry {
+    /// What it says of the kernel's parameters.
+    #[must_use]
+    pub fn said(&self) -> Said<'_> {
+        Said { words: &self.parameters, without: &self.without_parameters }
+    }
 }
 
 /// What choosing an entry does.

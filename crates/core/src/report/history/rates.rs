@@ -55,9 +55,9 @@ pub struct Tally {
     pub failed: u32,
     /// How many stalled.
     pub stalled: u32,
-    /// How many were called off.
+    /// How many were cancelled.
     pub cancelled: u32,
-    /// Of those that ended and were not called off, how many per cent reached `installed`. Nothing while there are none.
+    /// Of those that ended and were not cancelled, how many per cent reached `installed`. Nothing while there are none.
     pub success_percent: Option<f64>,
     /// Seconds from the first sign of the boot to the end, of those that reached `installed`: the shortest,
     pub shortest_secs: Option<u64>,
@@ -82,7 +82,7 @@ pub struct Day {
     pub failed: u32,
     /// How many stalled.
     pub stalled: u32,
-    /// How many were called off.
+    /// How many were cancelled.
     pub cancelled: u32,
 }
 

@@ -30,7 +30,7 @@ fn install(number: i64, image: &str, state: InstallState, hours: i64, took: i64)
 }
 
 #[test]
-fn what_was_called_off_counts_neither_for_nor_against() {
+fn what_was_cancelled_counts_neither_for_nor_against() {
     use InstallState::{Booting, Cancelled, Failed, Installed, Stalled};
     let mut all: Vec<Recorded> =
         (1..=10).map(|number| install(number, "tidewrack-12", Installed, number, number * 60)).collect();

@@ -108,9 +108,10 @@ impl TraceBook {
         macs.iter().filter_map(|mac| self.events(*mac).next_back()).map(|event| event.at).max()
     }
 
-    /// The addresses of newcomers that left a trace, the one seen last first.
-    pub fn newcomers(&self) -> impl Iterator<Item = Mac> {
-        self.newcomers.stories.iter().map(|(mac, _)| *mac)
+    /// The addresses of newcomers that left a trace, the one seen last first. Those that were registered since then, by
+    /// `is_known`, are none any more.
+    pub fn newcomers(&self, is_known: impl Fn(Mac) -> bool) -> impl Iterator<Item = Mac> {
+        self.newcomers.stories.iter().map(|(mac, _)| *mac).filter(move |mac| !is_known(*mac))
     }
 
     /// Every address that left a trace, the one silent for longest first, so that adding their events again in this order makes

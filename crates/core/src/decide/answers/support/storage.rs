@@ -6,7 +6,7 @@ use super::feature::{Feature, at};
 use crate::{
     decide::answers::{Mount, Place, Resolved},
     model::{
-        answers::{DiskMatch, FileSystem, Layout},
+        answers::{DiskMatch, FileSystem},
         image::Family,
     },
 };
@@ -67,7 +67,7 @@ pub(super) const FEATURES: &[Feature] = &[
         lacks: &[
             (
                 Autoinstall,
-                "The installer's matches know smallest and largest only: say those, a model or a serial number.",
+                "The installer's matches know the smallest and the largest only: use prefer, a model or a serial number.",
             ),
             LIVE,
             BY_NUMBER,
@@ -92,7 +92,7 @@ pub(super) const FEATURES: &[Feature] = &[
     },
     Feature {
         name: "logical volumes",
-        asked: |settings| at("storage.layout", settings.disks.layout == Layout::Lvm),
+        asked: |settings| at("storage.logical_volumes", settings.disks.logical_volumes),
         lacks: &[LIVE, PARTITIONS],
     },
     Feature {
@@ -116,20 +116,20 @@ pub(super) const FEATURES: &[Feature] = &[
     },
     Feature {
         name: "encryption without logical volumes",
-        asked: |settings| is_encrypted(settings, settings.disks.layout == Layout::Plain),
+        asked: |settings| is_encrypted(settings, !settings.disks.logical_volumes),
         lacks: &[(Preseed, ENCRYPTED_LVM), LIVE, PARTITIONS],
     },
     Feature {
         name: "encryption in the installer's own arrangement of partitions",
         asked: |settings| {
-            let is_guided = settings.disks.layout == Layout::Plain && settings.disks.volumes.is_none();
+            let is_guided = !settings.disks.logical_volumes && settings.disks.volumes.is_none();
             is_encrypted(settings, is_guided)
         },
         lacks: &[
             (Preseed, ENCRYPTED_LVM),
             (
                 Autoinstall,
-                "The installer's own arrangement encrypts logical volumes only: say layout = \"lvm\", or the volumes.",
+                "The installer's own arrangement encrypts logical volumes only: set logical_volumes = true, or describe the volumes.",
             ),
             LIVE,
             PARTITIONS,
@@ -179,4 +179,4 @@ pub(super) const FEATURES: &[Feature] = &[
     },
 ];
 
-const ENCRYPTED_LVM: &str = "The installer encrypts logical volumes: say layout = \"lvm\".";
+const ENCRYPTED_LVM: &str = "The installer encrypts logical volumes: set logical_volumes = true.";

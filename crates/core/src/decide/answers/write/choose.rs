@@ -6,7 +6,7 @@ use lastmile_formats::quote;
 
 use crate::{
     decide::answers::{Disks, Mount},
-    model::answers::{DiskMatch, Size},
+    model::answers::{DiskMatch, Prefer, Size},
 };
 
 /// MiB that a disk has at the least which nobody described.
@@ -42,10 +42,10 @@ pub(super) fn matching(disks: &Disks) -> String {
         );
     }
     for (name, disk) in &disks.taken {
-        let order = match disk.size.as_deref() {
-            Some("smallest") => " | sort -n",
-            Some("largest") => " | sort -rn",
-            _ => "",
+        let order = match disk.prefer {
+            Some(Prefer::Small) => " | sort -n",
+            Some(Prefer::Large) => " | sort -rn",
+            None => "",
         };
         let _ = writeln!(
             script,

@@ -5,10 +5,10 @@ use std::collections::BTreeMap;
 pub use accounts::{Root, Sudo, User};
 pub use keyboard::{Keyboard, NotKeyboard};
 pub use network::{BondMode, Interface, Network};
-pub use question::{Ask, Question, take_answers};
+pub use question::{AnswerKind, Question, take_answers};
 use serde::{Deserialize, Serialize};
 pub use software::{Firewall, Format, MandatoryAccess, Repository, Security, Software};
-pub use storage::{BootMode, DiskMatch, FileSystem, Layout, Size, Storage, Volume};
+pub use storage::{BootMode, DiskMatch, FileSystem, Prefer, Size, Storage, Volume};
 
 use crate::{
     base::{Fault, Faults, name},
@@ -97,6 +97,10 @@ pub struct Settings<P> {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[cfg_attr(feature = "schema", schema(example = json!(["priority=critical"])))]
     pub installer_parameters: Vec<String>,
+    /// Keys of the image's and its family's kernel parameters that the installer does without. Answers only.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(feature = "schema", schema(example = json!(["quiet"])))]
+    pub without_installer_parameters: Vec<String>,
     /// Scripts that the installer runs in the new system when all is installed, by name and in the order of their names.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(example = json!({ "banner": "echo 'authorised use only' >/etc/issue" })))]
@@ -146,6 +150,7 @@ impl<P> Default for Settings<P> {
             security: None,
             kernel_parameters: None,
             installer_parameters: Vec::new(),
+            without_installer_parameters: Vec::new(),
             last_steps: BTreeMap::new(),
             first_boot: BTreeMap::new(),
             at_end: None,
@@ -217,6 +222,7 @@ impl<P> Settings<P> {
             security: self.security,
             kernel_parameters: self.kernel_parameters.clone(),
             installer_parameters: self.installer_parameters.clone(),
+            without_installer_parameters: self.without_installer_parameters.clone(),
             last_steps: self.last_steps.clone(),
             first_boot: self.first_boot.clone(),
             at_end: self.at_end,
@@ -259,6 +265,11 @@ impl<P> Settings<P> {
         for (index, word) in self.kernel_parameters.iter().flatten().enumerate() {
             if let Err(fault) = check_kernel_word(word) {
                 faults.add(format!("kernel_parameters[{index}]"), fault.0, fault.1);
+            }
+        }
+        for (index, key) in self.without_installer_parameters.iter().enumerate() {
+            if let Err(fault) = crate::model::parameter::check_removed(key) {
+                faults.add(format!("without_installer_parameters[{index}]"), fault.what, fault.fix);
             }
         }
         for (index, word) in self.installer_parameters.iter().enumerate() {

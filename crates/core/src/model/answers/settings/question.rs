@@ -13,10 +13,10 @@ use crate::base::{Fault, Faults};
 pub struct Question {
     /// What is asked, as the person reads it.
     #[cfg_attr(feature = "schema", schema(example = "At which berth does it stand?"))]
-    pub ask: String,
+    pub text: String,
     /// What is taken as an answer.
     #[serde(default)]
-    pub kind: Ask,
+    pub kind: AnswerKind,
     /// What is proposed; it is not taken by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(example = "1"))]
@@ -27,7 +27,7 @@ pub struct Question {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Ask {
+pub enum AnswerKind {
     /// One line of text.
     #[default]
     Text,
@@ -50,11 +50,11 @@ impl Question {
             let fix = "Use letters, digits and '_', beginning with a letter: texts name it as asked.NAME.";
             faults.add(&place, format!("'{key}' is no question's name"), fix);
         }
-        if self.ask.trim().is_empty() || self.ask.chars().any(char::is_control) {
+        if self.text.trim().is_empty() || self.text.chars().any(char::is_control) {
             let fix = "Write on one line what the person is to answer.";
-            faults.add(format!("{place}.ask"), "empty, or with control characters", fix);
+            faults.add(format!("{place}.text"), "empty, or with control characters", fix);
         }
-        if let Ask::Choice(choices) = &self.kind {
+        if let AnswerKind::Choice(choices) = &self.kind {
             if choices.is_empty() {
                 faults.add(format!("{place}.kind"), "there is nothing to choose", "Give choices.");
             }
@@ -88,23 +88,25 @@ impl Question {
             );
         }
         match &self.kind {
-            Ask::Text => Ok(answer.into()),
-            Ask::Number => match answer.parse::<i64>() {
+            AnswerKind::Text => Ok(answer.into()),
+            AnswerKind::Number => match answer.parse::<i64>() {
                 Ok(number) => Ok(number.to_string()),
                 Err(_) => wrong(format!("'{answer}' is no whole number"), "Answer with digits.".into()),
             },
-            Ask::YesNo => match answer.to_ascii_lowercase().as_str() {
+            AnswerKind::YesNo => match answer.to_ascii_lowercase().as_str() {
                 "yes" | "y" | "true" => Ok("yes".into()),
                 "no" | "n" | "false" => Ok("no".into()),
                 _ => wrong(format!("'{answer}' is neither yes nor no"), "Answer yes or no.".into()),
             },
-            Ask::Choice(choices) => match choices.iter().find(|choice| choice.eq_ignore_ascii_case(answer)) {
-                Some(choice) => Ok(choice.clone()),
-                None => wrong(
-                    format!("'{answer}' is not among the choices"),
-                    format!("Choose {}.", choices.join(", ")),
-                ),
-            },
+            AnswerKind::Choice(choices) => {
+                match choices.iter().find(|choice| choice.eq_ignore_ascii_case(answer)) {
+                    Some(choice) => Ok(choice.clone()),
+                    None => wrong(
+                        format!("'{answer}' is not among the choices"),
+                        format!("Choose {}.", choices.join(", ")),
+                    ),
+                }
+            }
         }
     }
 
@@ -115,10 +117,10 @@ impl Question {
             return default.clone();
         }
         match &self.kind {
-            Ask::Text => "answer".into(),
-            Ask::Number => "1".into(),
-            Ask::YesNo => "yes".into(),
-            Ask::Choice(choices) => choices.first().cloned().unwrap_or_default(),
+            AnswerKind::Text => "answer".into(),
+            AnswerKind::Number => "1".into(),
+            AnswerKind::YesNo => "yes".into(),
+            AnswerKind::Choice(choices) => choices.first().cloned().unwrap_or_default(),
         }
     }
 }

@@ -22,9 +22,10 @@ pub struct Storage<P> {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(example = json!([{ "serial": "ARCHIVE*" }])))]
     pub never: Option<Vec<DiskMatch>>,
-    /// How a disk is divided.
+    /// Whether the file systems lie on logical volumes (LVM) instead of partitions.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub layout: Option<Layout>,
+    #[cfg_attr(feature = "schema", schema(example = true))]
+    pub logical_volumes: Option<bool>,
     /// Whether all is kept twice, on two disks (RAID 1).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(example = true))]
@@ -69,10 +70,9 @@ pub struct DiskMatch {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(example = "P-1*"))]
     pub serial: Option<String>,
-    /// `smallest` or `largest` of those that fit.
+    /// Which one is taken of several that fit; the first that the system lists if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[cfg_attr(feature = "schema", schema(example = "smallest"))]
-    pub size: Option<String>,
+    pub prefer: Option<Prefer>,
     /// It has at least so much: `200G`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(example = "200G"))]
@@ -83,16 +83,15 @@ pub struct DiskMatch {
     pub at_most: Option<String>,
 }
 
-/// How a disk is divided.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+/// Which one of several disks is taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "kebab-case")]
-pub enum Layout {
-    /// Into partitions.
-    #[default]
-    Plain,
-    /// Into logical volumes.
-    Lvm,
+#[serde(rename_all = "lowercase")]
+pub enum Prefer {
+    /// The one with the least space.
+    Small,
+    /// The one with the most space.
+    Large,
 }
 
 /// One file system, or swap space.
@@ -185,7 +184,7 @@ impl<P> Default for Storage<P> {
             boot_mode: None,
             disks: BTreeMap::new(),
             never: None,
-            layout: None,
+            logical_volumes: None,
             mirror: None,
             encrypt: None,
             volume_group: None,
@@ -222,13 +221,6 @@ impl DiskMatch {
         });
         texts.each(&at("model"), self.model.iter(), check_pattern);
         texts.each(&at("serial"), self.serial.iter(), check_pattern);
-        texts.each(&at("size"), self.size.iter(), |text| match text {
-            "smallest" | "largest" => Ok(()),
-            _ => wrong(
-                format!("'{text}' says no size"),
-                "Write smallest or largest; or use at_least and at_most.",
-            ),
-        });
         for (key, text) in [("at_least", &self.at_least), ("at_most", &self.at_most)] {
             texts.each(&at(key), text.iter(), |text| match Size::parse(text) {
                 Some(Size::Mib(_)) => Ok(()),
@@ -251,7 +243,7 @@ impl<P> Storage<P> {
             boot_mode: self.boot_mode,
             disks: self.disks.clone(),
             never: self.never.clone(),
-            layout: self.layout,
+            logical_volumes: self.logical_volumes,
             mirror: self.mirror,
             encrypt,
             volume_group: self.volume_group.clone(),
@@ -280,10 +272,10 @@ impl<P> Storage<P> {
                     "Say a device, a model, a serial number or a size.",
                 );
             }
-            if disk.size.is_some() {
+            if disk.prefer.is_some() {
                 texts.faults.add(
                     &place,
-                    "smallest and largest are no mark of a disk",
+                    "'prefer' chooses among disks and excludes none",
                     "Use at_least and at_most.",
                 );
             }

@@ -18,7 +18,7 @@ pub(crate) fn draft() -> Settings<PasswordInput> {
             },
         )]
         .into(),
-        storage: Some(Storage { layout: Some(Layout::Lvm), ..Storage::default() }),
+        storage: Some(Storage { logical_volumes: Some(true), ..Storage::default() }),
         software: Some(Software {
             packages: Some(vec!["openssh-server".into(), "chrony".into()]),
             ..Software::default()
@@ -64,7 +64,7 @@ fn all_that_is_wrong_is_said_at_once() {
         Some(vec![Volume { mount: "srv".into(), size: "20".into(), file_system: None, disk: None }]);
     let nic = Interface { mac: Some("02:00".into()), vlan: Some("5000".into()), ..Interface::default() };
     bad.network = Some(Network { dns: None, interfaces: [("lan".into(), nic)].into() });
-    let question = Question { ask: String::new(), kind: Ask::Number, default: Some("many".into()) };
+    let question = Question { text: String::new(), kind: AnswerKind::Number, default: Some("many".into()) };
     bad.questions.insert("berth".into(), question);
     let faults = finished(&bad).unwrap_err();
     let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
@@ -86,7 +86,7 @@ fn all_that_is_wrong_is_said_at_once() {
             "storage.volumes[0].mount",
             "storage.volumes[0].size",
             "software.packages[2]",
-            "questions.berth.ask",
+            "questions.berth.text",
             "questions.berth.default",
             "without[0]",
             "root.password",
@@ -112,11 +112,11 @@ fn what_is_shown_holds_no_hash_and_can_be_saved_again() {
 
 #[test]
 fn answers_to_questions_are_held_against_their_kind() {
-    let ask = |kind| Question { ask: "Which berth?".into(), kind, default: None };
-    assert_eq!(ask(Ask::Number).take(" 07 ").unwrap(), "7");
-    assert!(ask(Ask::Number).take("seven").is_err() && ask(Ask::Text).take(" ").is_err());
-    assert_eq!(ask(Ask::YesNo).take("Y").unwrap(), "yes");
-    let berths = ask(Ask::Choice(vec!["North".into(), "South".into()]));
+    let ask = |kind| Question { text: "Which berth?".into(), kind, default: None };
+    assert_eq!(ask(AnswerKind::Number).take(" 07 ").unwrap(), "7");
+    assert!(ask(AnswerKind::Number).take("seven").is_err() && ask(AnswerKind::Text).take(" ").is_err());
+    assert_eq!(ask(AnswerKind::YesNo).take("Y").unwrap(), "yes");
+    let berths = ask(AnswerKind::Choice(vec!["North".into(), "South".into()]));
     assert_eq!(berths.take("north").unwrap(), "North");
     assert_eq!(berths.take("east").unwrap_err().fix, "Choose North, South.");
 }

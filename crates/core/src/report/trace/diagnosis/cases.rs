@@ -45,7 +45,7 @@ pub(super) fn not_answered(boot: &Boot<'_>) -> Option<Diagnosis> {
     let kind = exchange.request.kind;
     let fix = match &silence {
         Silence::Subnet(crate::decide::dhcp::NoSubnet::UnknownRelay { giaddr }) => format!(
-            "Add {giaddr} to the relays of the subnet it stands on (`lastmile subnet change NAME --relay {giaddr}`), \
+            "Add {giaddr} to the relays of the subnet it stands on (`lastmile subnet change NAME --append relays={giaddr}`), \
              or correct the relay."
         ),
         Silence::Subnet(crate::decide::dhcp::NoSubnet::UnknownLink { link, .. }) => {
@@ -55,7 +55,7 @@ pub(super) fn not_answered(boot: &Boot<'_>) -> Option<Diagnosis> {
             format!("Add a subnet on {interface}: `lastmile subnet suggest {interface}` proposes one.")
         }
         Silence::Subnet(crate::decide::dhcp::NoSubnet::Off { name }) => {
-            format!("Switch it on: `lastmile subnet change {name} --mode lease`, or `--mode proxy`.")
+            format!("Switch it on: `lastmile subnet change {name} --set mode=lease`, or `--set mode=proxy`.")
         }
         Silence::Reply(NoReply::NoAddress(_)) | Silence::AllInUse(_) => {
             "Widen the pool, shorten the lease time, or free what is quarantined: `lastmile subnet picture` shows who \
@@ -237,7 +237,7 @@ pub(super) fn address_in_use(boot: &Boot<'_>) -> Option<Diagnosis> {
         format!("the machine declines {address}: somebody answers there already"),
         format!("{address} is in a pool, and set by hand on another machine. It is left alone for an hour."),
         format!(
-            "Exclude it (`lastmile subnet change {subnet} --exclude {address}`), or set the other machine to DHCP. If \
+            "Exclude it (`lastmile subnet change {subnet} --append exclusions={address}`), or set the other machine to DHCP. If \
              the subnet's probe is off, switch it on (`--probe yes`)."
         ),
     ))

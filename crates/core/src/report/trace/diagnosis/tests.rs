@@ -234,7 +234,7 @@ fn questions_that_no_subnet_is_there_for() {
         only(&story, 1, Case::NotAnswered).fix
     };
     let giaddr = Ipv4Addr::new(198, 51, 100, 1);
-    assert!(silence(NoSubnet::UnknownRelay { giaddr }).contains("--relay 198.51.100.1"));
+    assert!(silence(NoSubnet::UnknownRelay { giaddr }).contains("--append relays=198.51.100.1"));
     assert!(silence(NoSubnet::Off { name: "tern-bay".into() }).contains("subnet change tern-bay"));
     assert!(silence(NoSubnet::UnknownInterface { interface: "eno2".into() }).contains("subnet suggest eno2"));
 }
@@ -258,7 +258,9 @@ fn an_address_that_is_in_use_and_one_that_is_refused() {
     let exchange = story.exchange(&decline, None);
     story.push(Seen::Dhcp(Box::new(exchange)));
     assert!(
-        only(&story, 1, Case::AddressInUse).fix.contains("subnet change holm-quay --exclude 192.0.2.50`")
+        only(&story, 1, Case::AddressInUse)
+            .fix
+            .contains("subnet change holm-quay --append exclusions=192.0.2.50`")
     );
 
     let mut moved = Story::new();

@@ -5,7 +5,7 @@ use serde_json::{Map, Value, json};
 use super::super::{Target, choose::volume_name};
 use crate::{
     decide::answers::{Disks, Mount, Place, resolved::EFI_MIB},
-    model::answers::{BootMode, DiskMatch, FileSystem, Layout, Size},
+    model::answers::{BootMode, DiskMatch, FileSystem, Prefer, Size},
 };
 
 pub(super) fn storage(disks: &Disks, target: &Target<'_>) -> Value {
@@ -33,7 +33,7 @@ pub(super) fn storage(disks: &Disks, target: &Target<'_>) -> Value {
 
 /// The installer's own arrangement, on the disk that was described.
 fn guided(disks: &Disks, target: &Target<'_>) -> Value {
-    let name = if disks.layout == Layout::Lvm { "lvm" } else { "direct" };
+    let name = if disks.logical_volumes { "lvm" } else { "direct" };
     let mut layout = Map::from_iter([("name".to_owned(), json!(name))]);
     if let Some((_, disk)) = disks.taken.first().filter(|(_, disk)| !disk.is_any()) {
         layout.insert("match".into(), disk_match(disk));
@@ -45,9 +45,17 @@ fn guided(disks: &Disks, target: &Target<'_>) -> Value {
 }
 
 fn disk_match(disk: &DiskMatch) -> Value {
-    let keys =
-        [("path", &disk.device), ("model", &disk.model), ("serial", &disk.serial), ("size", &disk.size)];
-    let said = keys.into_iter().filter_map(|(key, text)| Some((key.to_owned(), json!(text.as_ref()?))));
+    let size = disk.prefer.map(|prefer| match prefer {
+        Prefer::Small => "smallest",
+        Prefer::Large => "largest",
+    });
+    let keys = [
+        ("path", disk.device.as_deref()),
+        ("model", disk.model.as_deref()),
+        ("serial", disk.serial.as_deref()),
+        ("size", size),
+    ];
+    let said = keys.into_iter().filter_map(|(key, text)| Some((key.to_owned(), json!(text?))));
     Value::Object(said.collect())
 }
 
@@ -87,7 +95,7 @@ impl Arranged<'_> {
 
     fn volumes(&mut self, target: &Target<'_>) {
         let disks = self.disks;
-        let lvm = disks.layout == Layout::Lvm;
+        let lvm = disks.logical_volumes;
         let mut places = disks.places();
         // A partition that takes the rest comes last on its disk.
         places.sort_by_key(|place| place.size == Size::Rest);

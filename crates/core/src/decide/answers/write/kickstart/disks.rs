@@ -11,7 +11,7 @@ use super::super::{
 use crate::{
     decide::answers::{Disks, Mount, Place, Resolved, resolved::EFI_MIB},
     model::{
-        answers::{BootMode, FileSystem, Layout, Size},
+        answers::{BootMode, FileSystem, Size},
         install::ReportStage,
     },
 };
@@ -54,7 +54,7 @@ fn commands(settings: &Resolved, target: &Target<'_>, names: &[&str]) -> String 
     });
     let secret = secret.unwrap_or_default();
     if disks.volumes.is_none() {
-        let kind = if disks.layout == Layout::Lvm { "lvm" } else { "plain" };
+        let kind = if disks.logical_volumes { "lvm" } else { "plain" };
         let _ = writeln!(text, "autopart --type={kind}{secret}");
         return text;
     }
@@ -73,7 +73,7 @@ fn commands(settings: &Resolved, target: &Target<'_>, names: &[&str]) -> String 
 
 fn volumes(text: &mut String, disks: &Disks, names: &[&str], secret: &str) {
     let places = disks.places();
-    let lvm = disks.layout == Layout::Lvm;
+    let lvm = disks.logical_volumes;
     let size = |size: Size| match size {
         Size::Mib(mib) => format!("--size={mib}"),
         Size::Rest => "--size=1024 --grow".into(),

@@ -11,7 +11,7 @@ use super::{
 use crate::{
     decide::answers::{Disks, Mount, Place, Resolved, resolved::EFI_MIB},
     model::{
-        answers::{BootMode, FileSystem, Layout, Size},
+        answers::{BootMode, FileSystem, Size},
         install::ReportStage,
     },
 };
@@ -31,7 +31,7 @@ pub(super) fn disks(file: &mut File, settings: &Resolved, target: &Target<'_>) {
             file.set("partman/early_command", "string", &run);
         }
     }
-    let lvm = disks.layout == Layout::Lvm;
+    let lvm = disks.logical_volumes;
     let method = match (disks.mirror, disks.passphrase.is_some(), lvm) {
         (true, ..) => "raid",
         (false, true, _) => "crypto",
@@ -100,7 +100,7 @@ fn recipe(file: &mut File, disks: &Disks) {
             };
             mirrors.push(format!("1 2 0 {kind} {mount} raidid={id} ."));
         }
-        if disks.layout == Layout::Lvm {
+        if disks.logical_volumes {
             let id = outside.len() + 1;
             lines.push(format!(
                 "1024 100000 -1 raid $lvmignore{{ }} $primary{{ }} method{{ raid }} raidid{{ {id} }} ."

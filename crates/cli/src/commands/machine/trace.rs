@@ -1,4 +1,4 @@
-//! `lastmile trace`: what a machine did on the wire, and what it means.
+//! `lastmile machine trace`: what a machine did on the wire, and what it means.
 
 use std::path::PathBuf;
 
@@ -7,12 +7,16 @@ use futures_util::StreamExt;
 use lastmile_api::{Diagnosis, Mark, NewcomerView, Trace, TraceComparison, TraceLine, TracesCompareQuery};
 use lastmile_client::Client;
 
-use crate::output::{Failure, Output, ago, or_dash, table, time};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns, time},
+};
 
-/// `lastmile trace …`
+/// `lastmile machine trace …`
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
-    /// A machine's name, or a newcomer's MAC address.
+    /// A machine's name or MAC address, or a newcomer's MAC address.
+    #[arg(value_name = "MACHINE", add = complete::machines())]
     who: String,
     /// Everything that is kept, not only what happened since the last power-on.
     #[arg(long)]
@@ -23,8 +27,8 @@ pub(crate) struct Arguments {
     /// Go on showing what happens, until Ctrl-C.
     #[arg(long, conflicts_with_all = ["against", "capture"])]
     follow: bool,
-    /// Lay the last boot of another machine beside it, and mark the first difference.
-    #[arg(long, value_name = "WHO", conflicts_with = "capture")]
+    /// Compare with the last boot of another machine, and mark the first difference.
+    #[arg(long, value_name = "MACHINE", conflicts_with = "capture")]
     against: Option<String>,
     /// Write the packets into a file that tools for captures read (pcapng); `-` for standard output.
     #[arg(long, value_name = "FILE")]
@@ -156,9 +160,10 @@ fn compared(comparison: &TraceComparison) -> String {
             let short: String = text.chars().take(70).collect();
             if short.len() < text.len() { format!("{short}…") } else { short }
         };
-        [sign.into(), cut(line(&comparison.left, pair.left)), cut(line(&comparison.right, pair.right))]
+        let (left, right) = (line(&comparison.left, pair.left), line(&comparison.right, pair.right));
+        [Cell::from(sign), cut(left).into(), cut(right).into()]
     });
-    let mut text = table(["", comparison.left.who.as_str(), comparison.right.who.as_str()], rows);
+    let mut text = columns(["", comparison.left.who.as_str(), comparison.right.who.as_str()], rows).text();
     match comparison.first_difference {
         Some(_) => text.push_str(&format!("\nThe first difference is marked >>\n{}\n", comparison.says)),
         None => text.push_str(&format!("\n{}\n", comparison.says)),
@@ -172,14 +177,14 @@ fn compared(comparison: &TraceComparison) -> String {
 }
 
 /// `lastmile machine newcomers`
-pub(crate) fn newcomers(all: &[NewcomerView]) -> String {
+pub(crate) fn newcomers(all: &[NewcomerView]) -> Table {
     let row = |newcomer: &NewcomerView| {
         [
-            newcomer.mac.clone(),
-            ago(Some(newcomer.last_seen)),
-            newcomer.asked.clone(),
-            or_dash(Some(&newcomer.got)),
+            newcomer.mac.clone().into(),
+            Cell::ago(Some(newcomer.last_seen)),
+            newcomer.asked.clone().into(),
+            newcomer.got.clone().into(),
         ]
     };
-    table(["mac", "seen", "asked", "got"], all.iter().map(row))
+    columns(["mac", "last seen", "asked", "got"], all.iter().map(row))
 }

@@ -4,11 +4,11 @@
 use std::{collections::BTreeSet, sync::Arc, time::Duration};
 
 use jiff::Timestamp;
-use lastmile_api::HandoverBody;
+use lastmile_api::WebhookBody;
 use lastmile_core::{
     model::{
-        handover::{Handover, HandoverEvent, next_attempt, sign},
         install::{Install, Step, StepKind},
+        webhook::{Webhook, WebhookEvent, next_attempt, sign},
     },
     site::Site,
 };
@@ -33,20 +33,20 @@ impl Records {
     /// What is to be told of a step of an install.
     pub(crate) fn deliveries_of(&self, site: &Site, install: &Install, step: &Step) -> Vec<NewDelivery> {
         let event = match step.kind {
-            StepKind::Booted => Some(HandoverEvent::Booted),
+            StepKind::Booted => Some(WebhookEvent::Booted),
             StepKind::Done
             | StepKind::Failed
             | StepKind::Stalled
             | StepKind::Overdue
-            | StepKind::Cancelled => HandoverEvent::of_end(install.state),
+            | StepKind::Cancelled => WebhookEvent::of_end(install.state),
             _ => None,
         };
         let Some(event) = event else { return Vec::new() };
         let mut body = None;
-        site.handovers()
-            .filter(|handover| handover.draft.events.contains(&event))
-            .map(|handover| NewDelivery {
-                handover: handover.name.clone(),
+        site.webhooks()
+            .filter(|webhook| webhook.draft.events.contains(&event))
+            .map(|webhook| NewDelivery {
+                webhook: webhook.name.clone(),
                 install: install.number,
                 event,
                 body: body.get_or_insert_with(|| self.body(site, install, event, step.at)).clone(),
@@ -56,9 +56,9 @@ impl Records {
     }
 
     /// What is sent: no secret is in it.
-    fn body(&self, site: &Site, install: &Install, event: HandoverEvent, at: Timestamp) -> String {
+    fn body(&self, site: &Site, install: &Install, event: WebhookEvent, at: Timestamp) -> String {
         let machine = site.machine_by_id(install.machine);
-        let body = HandoverBody {
+        let body = WebhookBody {
             event,
             at,
             machine: machine.map_or_else(|| install.machine_name.clone(), |machine| machine.name.clone()),
@@ -77,13 +77,13 @@ impl Records {
     ///
     /// # Errors
     /// What the store refused.
-    pub(crate) async fn try_handover(&self, handover: &str) -> Result<(), StoreError> {
+    pub(crate) async fn try_webhook(&self, webhook: &str) -> Result<(), StoreError> {
         let now = clock::now();
-        let body = HandoverBody::trial(now);
+        let body = WebhookBody::trial(now);
         let trial = NewDelivery {
-            handover: handover.into(),
+            webhook: webhook.into(),
             install: 0,
-            event: HandoverEvent::Trial,
+            event: WebhookEvent::Trial,
             body: serde_json::to_string(&body).unwrap_or_default(),
             created: now,
         };
@@ -129,27 +129,23 @@ pub(crate) async fn deliver(records: Arc<Records>, tasks: TaskTracker, stop: Can
 }
 
 async fn attempt(records: &Records, client: &reqwest::Client, delivery: Delivery) {
-    let handover = records.site().handover(&delivery.handover).cloned();
-    let outcome = match &handover {
-        Some(handover) => send(records, client, handover, &delivery).await,
-        None => Err("the handover is gone".into()),
+    let webhook = records.site().webhook(&delivery.webhook).cloned();
+    let outcome = match &webhook {
+        Some(webhook) => send(records, client, webhook, &delivery).await,
+        None => Err("the webhook is gone".into()),
     };
     match &outcome {
         Ok(answer) => {
-            tracing::info!(delivery = delivery.number, handover = delivery.handover, "handed over: {answer}");
+            tracing::info!(delivery = delivery.number, webhook = delivery.webhook, "handed over: {answer}");
         }
         Err(why) => {
-            tracing::warn!(
-                delivery = delivery.number,
-                handover = delivery.handover,
-                "not handed over: {why}"
-            );
+            tracing::warn!(delivery = delivery.number, webhook = delivery.webhook, "not handed over: {why}");
         }
     }
     let note = move |change: &mut Change<'_>| {
         // As it is by now: somebody may have given it up, or want it sent at once, while this attempt was under way.
         let Some(now) = change.tx().delivery(delivery.number)? else { return Ok(()) };
-        let is_known = change.site().handover(&now.handover).is_some();
+        let is_known = change.site().webhook(&now.webhook).is_some();
         change.put_delivery(&after_attempt(&delivery, now, outcome, is_known, clock::now()))
     };
     let noted: Result<(), StoreError> = records.store.change(note).await;
@@ -183,15 +179,15 @@ fn after_attempt(
 async fn send(
     records: &Records,
     client: &reqwest::Client,
-    handover: &Handover,
+    webhook: &Webhook,
     delivery: &Delivery,
 ) -> Result<String, String> {
-    let key = records.seal_key.open(&handover.key).map_err(|error| error.to_string())?;
+    let key = records.seal_key.open(&webhook.key).map_err(|error| error.to_string())?;
     // As it goes out: the signature covers the URL in the form that the receiver sees.
-    let url = reqwest::Url::parse(&handover.draft.url).map_err(|error| error.to_string())?;
+    let url = reqwest::Url::parse(&webhook.draft.url).map_err(|error| error.to_string())?;
     let signed = sign(
         &key,
-        &handover.name,
+        &webhook.name,
         url.as_str(),
         delivery.number.into(),
         delivery.body.as_bytes(),
@@ -261,9 +257,9 @@ mod tests {
         let at = |seconds| Timestamp::from_second(seconds).unwrap();
         Delivery {
             number: 1,
-            handover: "records".into(),
+            webhook: "records".into(),
             install: 1,
-            event: HandoverEvent::Installed,
+            event: WebhookEvent::Installed,
             body: "{}".into(),
             created: at(0),
             attempts: 2,

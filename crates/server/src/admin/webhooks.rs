@@ -2,9 +2,9 @@ use std::sync::Arc;
 
 use axum::{extract::State, http::StatusCode};
 use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
-use lastmile_api::{DeliveriesListQuery, DeliveryView, HandoverView, Problem};
+use lastmile_api::{DeliveriesListQuery, DeliveryView, Problem, WebhookView};
 use lastmile_core::{
-    model::handover::{Handover, HandoverDraft},
+    model::webhook::{Webhook, WebhookDraft},
     site::{Entity, Site},
 };
 use lastmile_store::{Change, Delivery, DeliveryFilter, StoreError, Tx};
@@ -17,13 +17,13 @@ use super::{
 };
 use crate::{app::App, clock, random::random};
 
-impl Named for Handover {
+impl Named for Webhook {
     fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
-        site.handover(name).ok_or_else(|| Reject::not_found("handover", name))
+        site.webhook(name).ok_or_else(|| Reject::not_found("webhook", name))
     }
 
     fn entity(&self) -> Entity {
-        Entity::Handover(self.name.clone())
+        Entity::Webhook(self.name.clone())
     }
 }
 
@@ -35,49 +35,50 @@ const LARGEST_PAGE: u32 = 1000;
 
 /// Where ends of installs are told, ordered by name.
 #[utoipa::path(
-    get, operation_id = "handovers_list", path = "/handovers", tag = "handovers",
-    responses((status = 200, body = [HandoverView]))
+    get, operation_id = "webhooks_list", path = "/webhooks", tag = "webhooks",
+    responses((status = 200, body = [WebhookView]))
 )]
-pub(super) async fn list(State(admin): State<Admin>) -> Result<Json<Vec<HandoverView>>, Reject> {
+pub(super) async fn list(State(admin): State<Admin>) -> Result<Json<Vec<WebhookView>>, Reject> {
     let site = admin.app.records.site();
     let views =
-        admin.app.records.store.read(move |tx| site.handovers().map(|handover| view(tx, handover)).collect());
+        admin.app.records.store.read(move |tx| site.webhooks().map(|webhook| view(tx, webhook)).collect());
     Ok(Json(views.await?))
 }
 
-/// One handover. Its key is never read back.
+/// One webhook. Its key is never read back.
 #[utoipa::path(
-    get, operation_id = "handovers_read", path = "/handovers/{name}", tag = "handovers", params(("name" = String, Path)),
-    responses((status = 200, body = HandoverView), (status = 404, body = Problem))
+    get, operation_id = "webhooks_read", path = "/webhooks/{name}", tag = "webhooks", params(("name" = String, Path)),
+    responses((status = 200, body = WebhookView), (status = 404, body = Problem))
 )]
 pub(super) async fn read(
     State(admin): State<Admin>,
     Path(name): Path<String>,
-) -> Result<Edited<HandoverView>, Reject> {
+) -> Result<Edited<WebhookView>, Reject> {
     let site = admin.app.records.site();
-    let handover = site.handover(&name).cloned().ok_or_else(|| Reject::not_found("handover", &name))?;
-    let view = admin.app.records.store.read(move |tx| view(tx, &handover)).await?;
-    Ok(Edited::new(&site, &Entity::Handover(name), view))
+    let webhook = site.webhook(&name).cloned().ok_or_else(|| Reject::not_found("webhook", &name))?;
+    let view = admin.app.records.store.read(move |tx| view(tx, &webhook)).await?;
+    Ok(Edited::new(&site, &Entity::Webhook(name), view))
 }
 
-/// Adds a handover, or changes the one of its name. A key that is made here is in the answer to this request, and never
+/// Adds a webhook, or changes the one of its name. A key that is made here is in the answer to this request, and never
 /// shown again.
 #[utoipa::path(
-    put, operation_id = "handovers_save", path = "/handovers/{name}", tag = "handovers", params(("name" = String, Path)),
-    request_body = HandoverDraft,
-    responses((status = 200, body = HandoverView), (status = 412, body = Problem), (status = 422, body = Problem))
+    put, operation_id = "webhooks_save", path = "/webhooks/{name}", tag = "webhooks", params(("name" = String, Path)),
+    request_body = WebhookDraft,
+    responses((status = 200, body = WebhookView), (status = 412, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn save(
     State(admin): State<Admin>,
     Path(name): Path<String>,
     base: Base,
-    Json(draft): Json<HandoverDraft>,
-) -> Result<Edited<HandoverView>, Reject> {
+    Json(draft): Json<WebhookDraft>,
+) -> Result<Edited<WebhookView>, Reject> {
     draft.check(&name)?;
     let app = admin.app.clone();
     let save = move |change: &mut Change<'_>| {
-        let (site, entity) = (change.site(), Entity::Handover(name.clone()));
-        let former = site.handover(&name).cloned();
+        let (site, entity) = (change.site(), Entity::Webhook(name.clone()));
+        let former = site.webhook(&name).cloned();
+        base.check_new(former.is_some(), "webhook", &name)?;
         base.check(site, &entity, || former.as_ref().map(|former| former.draft.clone()), Some(&draft))?;
         let seal = |key: &str| app.records.seal_key.seal(key, random());
         let (key, made) = match (&draft.key, former) {
@@ -88,18 +89,18 @@ pub(super) async fn save(
                 (seal(&made), Some(made))
             }
         };
-        let draft = HandoverDraft { key: None, ..draft };
-        let handover = Handover { name, draft, key };
-        change.put_handover(handover.clone())?;
-        let view = view(change.tx(), &handover)?;
-        Ok::<_, Reject>(Edited::new(change.site(), &entity, HandoverView { key: made, ..view }))
+        let draft = WebhookDraft { key: None, ..draft };
+        let webhook = Webhook { name, draft, key };
+        change.put_webhook(webhook.clone())?;
+        let view = view(change.tx(), &webhook)?;
+        Ok::<_, Reject>(Edited::new(change.site(), &entity, WebhookView { key: made, ..view }))
     };
-    admin.app.records.store.change(save).await
+    admin.app.records.change(save).await
 }
 
-/// Removes a handover. What was to be told by it is given up.
+/// Removes a webhook. What was to be told by it is abandoned.
 #[utoipa::path(
-    delete, operation_id = "handovers_remove", path = "/handovers/{name}", tag = "handovers", params(("name" = String, Path)),
+    delete, operation_id = "webhooks_remove", path = "/webhooks/{name}", tag = "webhooks", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 412, body = Problem))
 )]
 pub(super) async fn remove(
@@ -107,14 +108,13 @@ pub(super) async fn remove(
     Path(name): Path<String>,
     base: Base,
 ) -> Result<StatusCode, Reject> {
-    let remove =
-        |change: &mut Change<'_>, handover: Arc<Handover>| Ok(change.remove_handover(&handover.name)?);
+    let remove = |change: &mut Change<'_>, webhook: Arc<Webhook>| Ok(change.remove_webhook(&webhook.name)?);
     named::remove(&admin, name, base, remove).await
 }
 
 /// Sends a delivery that tells of nothing, to try whether deliveries arrive.
 #[utoipa::path(
-    post, operation_id = "handovers_try", path = "/handovers/{name}/trial", tag = "handovers", params(("name" = String, Path)),
+    post, operation_id = "webhooks_try", path = "/webhooks/{name}/trial", tag = "webhooks", params(("name" = String, Path)),
     responses((status = 202), (status = 404, body = Problem))
 )]
 pub(super) async fn trial(
@@ -122,13 +122,13 @@ pub(super) async fn trial(
     Path(name): Path<String>,
 ) -> Result<StatusCode, Reject> {
     known(&admin.app.records.site(), &name)?;
-    admin.app.records.try_handover(&name).await?;
+    admin.app.records.try_webhook(&name).await?;
     Ok(StatusCode::ACCEPTED)
 }
 
 /// Deliveries, latest first.
 #[utoipa::path(
-    get, operation_id = "deliveries_list", path = "/deliveries", tag = "handovers", params(DeliveriesListQuery),
+    get, operation_id = "deliveries_list", path = "/deliveries", tag = "webhooks", params(DeliveriesListQuery),
     responses((status = 200, body = [DeliveryView]))
 )]
 pub(super) async fn deliveries(
@@ -136,7 +136,7 @@ pub(super) async fn deliveries(
     Query(query): Query<DeliveriesListQuery>,
 ) -> Result<Json<Vec<DeliveryView>>, Reject> {
     let filter = DeliveryFilter {
-        handover: query.handover,
+        webhook: query.webhook,
         install: query.install,
         is_waiting: query.waiting.unwrap_or(false),
         limit: query.limit.unwrap_or(PAGE).min(LARGEST_PAGE).into(),
@@ -145,9 +145,9 @@ pub(super) async fn deliveries(
     Ok(Json(found.into_iter().map(delivery_view).collect()))
 }
 
-/// Has a delivery made at once: one that waits, or, once more, one that was made or given up.
+/// Has a delivery made at once: one that waits, or, once more, one that was made or abandoned.
 #[utoipa::path(
-    post, operation_id = "deliveries_send", path = "/deliveries/{number}/send", tag = "handovers", params(("number" = i32, Path)),
+    post, operation_id = "deliveries_send", path = "/deliveries/{number}/send", tag = "webhooks", params(("number" = i32, Path)),
     responses((status = 200, body = DeliveryView), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 pub(super) async fn send(
@@ -163,11 +163,11 @@ pub(super) async fn send(
 
 /// Gives a delivery up: it is not tried again.
 #[utoipa::path(
-    post, operation_id = "deliveries_give_up", path = "/deliveries/{number}/give-up", tag = "handovers",
+    post, operation_id = "deliveries_abandon", path = "/deliveries/{number}/abandon", tag = "webhooks",
     params(("number" = i32, Path)),
     responses((status = 200, body = DeliveryView), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
-pub(super) async fn give_up(
+pub(super) async fn abandon(
     State(admin): State<Admin>,
     Path(number): Path<i32>,
 ) -> Result<Json<DeliveryView>, Reject> {
@@ -182,35 +182,35 @@ async fn change(
     let change = move |change: &mut Change<'_>| {
         let found = change.tx().delivery(number)?;
         let mut delivery = found.ok_or_else(|| Reject::not_found("delivery", number))?;
-        if change.site().handover(&delivery.handover).is_none() {
+        if change.site().webhook(&delivery.webhook).is_none() {
             return Err(Reject::conflict(format!(
-                "handover '{}' is gone, and with it the key. Save it again first",
-                delivery.handover
+                "webhook '{}' is gone, and with it the key. Save it again first",
+                delivery.webhook
             )));
         }
         edit(&mut delivery);
         change.put_delivery(&delivery)?;
         Ok(Json(delivery_view(delivery)))
     };
-    app.records.store.change(change).await
+    app.records.change(change).await
 }
 
 fn known(site: &Site, name: &str) -> Result<(), Reject> {
-    site.handover(name).map(drop).ok_or_else(|| Reject::not_found("handover", name))
+    site.webhook(name).map(drop).ok_or_else(|| Reject::not_found("webhook", name))
 }
 
-fn view(tx: &mut Tx<'_>, handover: &Handover) -> Result<HandoverView, StoreError> {
+fn view(tx: &mut Tx<'_>, webhook: &Webhook) -> Result<WebhookView, StoreError> {
     let of = |is_waiting| DeliveryFilter {
-        handover: Some(handover.name.clone()),
+        webhook: Some(webhook.name.clone()),
         is_waiting,
         limit: LARGEST_PAGE.into(),
         install: None,
     };
     let (waiting, all) = (tx.deliveries(&of(true))?, tx.deliveries(&of(false))?);
-    Ok(HandoverView {
-        name: handover.name.clone(),
-        url: handover.draft.url.clone(),
-        events: handover.draft.events.clone(),
+    Ok(WebhookView {
+        name: webhook.name.clone(),
+        url: webhook.draft.url.clone(),
+        events: webhook.draft.events.clone(),
         waiting: waiting.len(),
         last_delivered: all.iter().filter_map(|delivery| delivery.delivered).max(),
         trouble: waiting.into_iter().find_map(|delivery| delivery.last_answer),
@@ -221,7 +221,7 @@ fn view(tx: &mut Tx<'_>, handover: &Handover) -> Result<HandoverView, StoreError
 fn delivery_view(delivery: Delivery) -> DeliveryView {
     DeliveryView {
         number: delivery.number,
-        handover: delivery.handover,
+        webhook: delivery.webhook,
         install: Some(delivery.install).filter(|number| *number > 0),
         event: delivery.event,
         created: delivery.created,

@@ -1,11 +1,11 @@
-//! Handovers and their deliveries as they are read, and what is sent.
+//! Webhooks and their deliveries as they are read, and what is sent.
 
 use std::net::Ipv4Addr;
 
 use jiff::Timestamp;
 use lastmile_core::model::{
-    handover::HandoverEvent,
     install::{Difference, Outcome},
+    webhook::WebhookEvent,
 };
 use serde::{Deserialize, Serialize};
 
@@ -13,13 +13,13 @@ use crate::InstallRow;
 
 /// Where ends of installs are told.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct HandoverView {
+pub struct WebhookView {
     /// Its name, by which receivers know the key (`keyid`).
     pub name: String,
     /// Where to.
     pub url: String,
     /// What is told.
-    pub events: Vec<HandoverEvent>,
+    pub events: Vec<WebhookEvent>,
     /// Deliveries that are still to be made.
     pub waiting: usize,
     /// When one was taken last.
@@ -37,18 +37,18 @@ pub struct HandoverView {
 pub struct DeliveryView {
     /// Its number, which receivers know it by (`Lastmile-Delivery`): the same at every attempt.
     pub number: i32,
-    /// The handover's name.
-    pub handover: String,
+    /// The webhook's name.
+    pub webhook: String,
     /// The install that it tells of; nothing for a trial.
     pub install: Option<i64>,
     /// What of it.
-    pub event: HandoverEvent,
+    pub event: WebhookEvent,
     /// Since when it is to be made.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
     /// How often it was tried.
     pub attempts: u32,
-    /// When it is tried next; nothing once it is delivered or was given up.
+    /// When it is tried next; nothing once it is delivered or was abandoned.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub due: Option<Timestamp>,
     /// When it was taken on the other side.
@@ -67,9 +67,9 @@ pub struct DeliveryView {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct DeliveriesListQuery {
-    /// Only those of this handover.
+    /// Only those of this webhook.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub handover: Option<String>,
+    pub webhook: Option<String>,
     /// Only those of this install.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub install: Option<i64>,
@@ -83,9 +83,9 @@ pub struct DeliveriesListQuery {
 
 /// What is sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct HandoverBody {
+pub struct WebhookBody {
     /// What happened.
-    pub event: HandoverEvent,
+    pub event: WebhookEvent,
     /// When.
     #[schema(value_type = String, format = DateTime)]
     pub at: Timestamp,
@@ -108,12 +108,12 @@ pub struct HandoverBody {
     pub differences: Vec<Difference>,
 }
 
-impl HandoverBody {
+impl WebhookBody {
     /// One that tells of nothing.
     #[must_use]
     pub const fn trial(at: Timestamp) -> Self {
         Self {
-            event: HandoverEvent::Trial,
+            event: WebhookEvent::Trial,
             at,
             machine: String::new(),
             macs: Vec::new(),

@@ -2,11 +2,11 @@
 
 use diesel::prelude::*;
 use jiff::Timestamp;
-use lastmile_core::model::handover::{Handover, HandoverEvent};
+use lastmile_core::model::webhook::{Webhook, WebhookEvent};
 
 use crate::{
     StoreError, Tx,
-    schema::{delivery, handover},
+    schema::{delivery, webhook},
     value::{self, Row},
 };
 
@@ -15,19 +15,19 @@ use crate::{
 pub struct Delivery {
     /// Its number: the same at every attempt.
     pub number: i32,
-    /// The handover's name.
-    pub handover: String,
+    /// The webhook's name.
+    pub webhook: String,
     /// The install that it tells of; 0 for a trial.
     pub install: i64,
     /// What of it.
-    pub event: HandoverEvent,
+    pub event: WebhookEvent,
     /// What is sent, as JSON.
     pub body: String,
     /// Since when it is to be told.
     pub created: Timestamp,
     /// How often it was tried.
     pub attempts: u32,
-    /// When it is tried next; `None` once it is delivered or was given up.
+    /// When it is tried next; `None` once it is delivered or was abandoned.
     pub due: Option<Timestamp>,
     /// When it was taken on the other side.
     pub delivered: Option<Timestamp>,
@@ -40,12 +40,12 @@ pub struct Delivery {
 /// What is to be told, before it has a number.
 #[derive(Debug, Clone)]
 pub struct NewDelivery {
-    /// The handover's name.
-    pub handover: String,
+    /// The webhook's name.
+    pub webhook: String,
     /// The install that it tells of; 0 for a trial.
     pub install: i64,
     /// What of it.
-    pub event: HandoverEvent,
+    pub event: WebhookEvent,
     /// What is sent, as JSON.
     pub body: String,
     /// Now.
@@ -55,8 +55,8 @@ pub struct NewDelivery {
 /// Which deliveries are asked for.
 #[derive(Debug, Clone, Default)]
 pub struct DeliveryFilter {
-    /// Only those of this handover.
-    pub handover: Option<String>,
+    /// Only those of this webhook.
+    pub webhook: Option<String>,
     /// Only those of this install.
     pub install: Option<i64>,
     /// Only those that are still to be told.
@@ -69,7 +69,7 @@ pub struct DeliveryFilter {
 #[diesel(table_name = delivery)]
 struct DeliveryRow {
     id: i32,
-    handover: String,
+    webhook: String,
     install_number: i64,
     event: String,
     body: String,
@@ -96,7 +96,7 @@ impl TryFrom<DeliveryRow> for Delivery {
             due: read.maybe_time(row.due)?,
             delivered: read.maybe_time(row.delivered)?,
             last_attempt: read.maybe_time(row.last_attempt)?,
-            handover: row.handover,
+            webhook: row.webhook,
             body: row.body,
             last_answer: row.last_answer,
         })
@@ -104,42 +104,52 @@ impl TryFrom<DeliveryRow> for Delivery {
 }
 
 impl Tx<'_> {
-    /// Adds a handover, or puts it in the place of the one of its name.
+    /// Adds a webhook, or puts it in the place of the one of its name.
     ///
     /// # Errors
     /// What the database refused.
-    pub(crate) fn put_handover(&mut self, entity: &Handover) -> Result<(), StoreError> {
+    pub(crate) fn put_webhook(&mut self, entity: &Webhook) -> Result<(), StoreError> {
         let values = (
-            handover::name.eq(&entity.name),
-            handover::draft.eq(value::json(&entity.draft)?),
-            handover::signing_key.eq(value::json(&entity.key)?),
+            webhook::name.eq(&entity.name),
+            webhook::draft.eq(value::json(&entity.draft)?),
+            webhook::signing_key.eq(value::json(&entity.key)?),
         );
-        diesel::replace_into(handover::table).values(values).execute(self.connection())?;
+        diesel::replace_into(webhook::table).values(values).execute(self.connection())?;
         Ok(())
     }
 
-    /// Removes a handover. What was delivered stays on record; what was not is given up.
+    /// Removes a webhook. What was delivered stays on record; what was not is abandoned.
     ///
     /// # Errors
     /// What the database refused.
-    pub(crate) fn remove_handover(&mut self, name: &str) -> Result<(), StoreError> {
-        diesel::delete(handover::table.find(name)).execute(self.connection())?;
-        let waiting = delivery::table.filter(delivery::handover.eq(name).and(delivery::due.is_not_null()));
+    pub(crate) fn remove_webhook(&mut self, name: &str) -> Result<(), StoreError> {
+        diesel::delete(webhook::table.find(name)).execute(self.connection())?;
+        let waiting = delivery::table.filter(delivery::webhook.eq(name).and(delivery::due.is_not_null()));
         diesel::update(waiting).set(delivery::due.eq(None::<i64>)).execute(self.connection())?;
         Ok(())
     }
 
-    /// All handovers, ordered by name.
+    /// Has deliveries name a webhook by its new name.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub(crate) fn rename_deliveries(&mut self, former: &str, name: &str) -> Result<(), StoreError> {
+        let of_it = delivery::table.filter(delivery::webhook.eq(former));
+        diesel::update(of_it).set(delivery::webhook.eq(name)).execute(self.connection())?;
+        Ok(())
+    }
+
+    /// All webhooks, ordered by name.
     ///
     /// # Errors
     /// What the database refused, or a row that cannot be read.
-    pub fn handovers(&mut self) -> Result<Vec<Handover>, StoreError> {
+    pub fn webhooks(&mut self) -> Result<Vec<Webhook>, StoreError> {
         let rows: Vec<(String, String, String)> =
-            handover::table.order(handover::name).load(self.connection())?;
+            webhook::table.order(webhook::name).load(self.connection())?;
         rows.into_iter()
             .map(|(name, draft, key)| {
-                let read = Row { table: "handover", key: &name };
-                Ok(Handover { draft: read.json(&draft)?, key: read.json(&key)?, name: name.clone() })
+                let read = Row { table: "webhook", key: &name };
+                Ok(Webhook { draft: read.json(&draft)?, key: read.json(&key)?, name: name.clone() })
             })
             .collect()
     }
@@ -152,7 +162,7 @@ impl Tx<'_> {
         for new in deliveries {
             diesel::insert_into(delivery::table)
                 .values((
-                    delivery::handover.eq(&new.handover),
+                    delivery::webhook.eq(&new.webhook),
                     delivery::install_number.eq(new.install),
                     delivery::event.eq(new.event.as_str()),
                     delivery::body.eq(&new.body),
@@ -207,8 +217,8 @@ impl Tx<'_> {
     /// What the database refused, or a row that cannot be read.
     pub fn deliveries(&mut self, filter: &DeliveryFilter) -> Result<Vec<Delivery>, StoreError> {
         let mut query = delivery::table.into_boxed();
-        if let Some(handover) = &filter.handover {
-            query = query.filter(delivery::handover.eq(handover));
+        if let Some(webhook) = &filter.webhook {
+            query = query.filter(delivery::webhook.eq(webhook));
         }
         if let Some(install) = filter.install {
             query = query.filter(delivery::install_number.eq(install));

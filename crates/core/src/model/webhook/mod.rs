@@ -1,4 +1,4 @@
-//! Handovers: signed webhooks that tell others when an install ends.
+//! Webhooks: signed webhooks that tell others when an install ends.
 
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -44,14 +44,14 @@ const PAUSES: [SignedDuration; 6] = [
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 #[strum(parse_err_ty = String, parse_err_fn = unknown_event)]
-pub enum HandoverEvent {
+pub enum WebhookEvent {
     /// An install reached its end well.
     Installed,
     /// An install failed.
     Failed,
     /// An install stalled.
     Stalled,
-    /// An install was called off.
+    /// An install was cancelled.
     Cancelled,
     /// The host that an install made started, and said what it is.
     Booted,
@@ -63,7 +63,7 @@ fn unknown_event(text: &str) -> String {
     format!("'{text}' is nothing that is handed over")
 }
 
-impl HandoverEvent {
+impl WebhookEvent {
     /// The word for it.
     #[must_use]
     pub fn as_str(self) -> &'static str {
@@ -85,36 +85,36 @@ impl HandoverEvent {
 
 /// Where ends of installs are told.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Handover {
+pub struct Webhook {
     /// Its name.
     pub name: String,
     /// Where to and what; without its key.
-    pub draft: HandoverDraft,
+    pub draft: WebhookDraft,
     /// The key that deliveries are signed with, sealed.
     pub key: Sealed,
 }
 
-/// Where a handover goes, as a person enters it.
+/// Where a webhook goes, as a person enters it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct HandoverDraft {
+pub struct WebhookDraft {
     /// Where to, by HTTP or HTTPS.
     pub url: String,
     /// What is told; everything but trials if it is left out.
-    #[serde(default = "HandoverDraft::all_events")]
-    pub events: Vec<HandoverEvent>,
+    #[serde(default = "WebhookDraft::all_events")]
+    pub events: Vec<WebhookEvent>,
     /// The key that deliveries are signed with, at least 32 characters. Left out, the one it has stays; for a new
-    /// handover one is made and shown once.
+    /// webhook one is made and shown once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
 }
 
-impl HandoverDraft {
+impl WebhookDraft {
     /// Everything that is told of installs.
     #[must_use]
-    pub fn all_events() -> Vec<HandoverEvent> {
-        use HandoverEvent::{Booted, Cancelled, Failed, Installed, Stalled};
+    pub fn all_events() -> Vec<WebhookEvent> {
+        use WebhookEvent::{Booted, Cancelled, Failed, Installed, Stalled};
         vec![Installed, Failed, Stalled, Cancelled, Booted]
     }
 
@@ -136,7 +136,7 @@ impl HandoverDraft {
                         no fragment.";
             faults.add("url", format!("'{}' is no URL to send to", self.url), fix);
         }
-        if self.events.is_empty() || self.events.contains(&HandoverEvent::Trial) {
+        if self.events.is_empty() || self.events.contains(&WebhookEvent::Trial) {
             let fix = "Name some of installed, failed, stalled, cancelled, booted.";
             faults.add("events", "nothing would ever be told by it", fix);
         }
@@ -149,7 +149,7 @@ impl HandoverDraft {
     }
 }
 
-/// When a delivery is tried again that failed `attempts` times, the last time at `now`. It is never given up: who keeps
+/// When a delivery is tried again that failed `attempts` times, the last time at `now`. It is never abandoned: who keeps
 /// the books on the other side gets them whole.
 #[must_use]
 pub fn next_attempt(attempts: u32, now: Timestamp) -> Timestamp {
@@ -169,12 +169,12 @@ mod tests {
 
     #[test]
     fn all_that_is_wrong_is_said_at_once() {
-        let draft = HandoverDraft { url: "ftp://x".into(), events: vec![], key: Some("short".into()) };
+        let draft = WebhookDraft { url: "ftp://x".into(), events: vec![], key: Some("short".into()) };
         let faults = draft.check("no name").unwrap_err();
         let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
         assert_eq!(places, ["name", "url", "events", "key"]);
         let with =
-            |url: &str| HandoverDraft { url: url.into(), events: HandoverDraft::all_events(), key: None };
+            |url: &str| WebhookDraft { url: url.into(), events: WebhookDraft::all_events(), key: None };
         for url in
             ["http://", "https:///x", "https://ada@records.gannet.example/", "http://a b/", "http://a/#x"]
         {

@@ -6,18 +6,21 @@ use clap::{Args, ValueEnum};
 use lastmile_api::{CountBy, NamedMachine, NamingDraft, NamingView};
 use lastmile_client::Client;
 
-use crate::output::{Failure, Output, or_dash, table};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns},
+};
 
 /// Patterns for several machines.
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
-    /// The machines' names.
-    #[arg(required_unless_present = "label")]
+    /// The machines, by name or MAC address.
+    #[arg(required_unless_present = "label", value_name = "MACHINE", add = complete::machines())]
     machines: Vec<String>,
     /// Every machine with this label, too; given several times, with all of them.
     #[arg(long)]
     label: Vec<String>,
-    /// What they are to be called, as in 'kiosk-{{ counter | pad(2) }}' or '{{ facts.hall | slug }}-{{ mac_bare[-4:] }}'.
+    /// What they are to be called, as in 'kiosk-{{ counter | pad(2) }}' or '{{ details.hall | slug }}-{{ mac_bare[-4:] }}'.
     #[arg(long, value_name = "PATTERN", required_unless_present = "address")]
     name: Option<String>,
     /// The address that is reserved for each one's first NIC, as in '192.0.2.{{ 100 + counter }}'.
@@ -32,9 +35,9 @@ pub(crate) struct Arguments {
     /// In which order they are counted.
     #[arg(long, value_enum, default_value_t)]
     count_by: Order,
-    /// Save it; without this, it is only shown.
+    /// Show what they would be called, and save nothing. Exits with 1 if something is wrong.
     #[arg(long)]
-    save: bool,
+    dry_run: bool,
 }
 
 #[derive(Debug, Clone, Copy, Default, ValueEnum)]
@@ -65,37 +68,41 @@ pub(crate) async fn run(arguments: Arguments, client: &Client, out: &Output) -> 
             Order::Given => CountBy::Given,
         },
     };
-    if arguments.save {
-        let named = client.naming_apply(&draft).await?;
-        out.show(&named, |named| format!("{}saved\n", rows(named)));
-    } else {
+    if arguments.dry_run {
         let named = client.naming_preview(&draft).await?;
-        out.show(&named, |named| {
-            let verdict = match named.unfit {
-                0 => "nothing is saved yet: say --save for that".to_owned(),
-                unfit => format!("{unfit} of {} cannot be saved so", named.machines.len()),
-            };
-            format!("{}{verdict}\n", rows(named))
-        });
-        if named.unfit > 0 {
-            return Ok(ExitCode::FAILURE);
-        }
+        show(
+            &named,
+            out,
+            match named.unfit {
+                0 => "Dry run: nothing was saved.\n".to_owned(),
+                unfit => format!(
+                    "{unfit} of {} cannot be renamed so. Dry run: nothing was saved.\n",
+                    named.machines.len()
+                ),
+            },
+        );
+        return Ok(if named.unfit > 0 { ExitCode::FAILURE } else { ExitCode::SUCCESS });
     }
+    show(&client.naming_apply(&draft).await?, out, String::new());
     Ok(ExitCode::SUCCESS)
 }
 
-fn rows(named: &NamingView) -> String {
+fn show(named: &NamingView, out: &Output, note: String) {
+    out.list(&named.machines, |machines| rows(machines).note(note));
+}
+
+fn rows(machines: &[NamedMachine]) -> Table {
     let row = |machine: &NamedMachine| {
-        let said: Vec<&str> = machine.problems.iter().chain(&machine.notes).map(String::as_str).collect();
+        let said: Vec<String> = machine.problems.iter().chain(&machine.notes).cloned().collect();
         [
-            machine.machine.clone(),
-            machine.mac.clone(),
-            if machine.name == machine.machine { "–".into() } else { machine.name.clone() },
-            or_dash(machine.former_address.as_ref()),
-            or_dash(machine.address.as_ref()),
-            or_dash((!said.is_empty()).then(|| said.join("; "))),
+            machine.machine.clone().into(),
+            machine.mac.clone().into(),
+            Cell::maybe((machine.name != machine.machine).then_some(&machine.name)),
+            Cell::maybe(machine.former_address.as_ref()),
+            Cell::maybe(machine.address.as_ref()),
+            Cell::maybe((!said.is_empty()).then(|| said.join("; "))),
         ]
     };
-    let head = ["machine", "mac", "is to be called", "address now", "is to have", "to know"];
-    table(head, named.machines.iter().map(row))
+    let head = ["machine", "mac", "new name", "address", "new address", "notes"];
+    columns(head, machines.iter().map(row))
 }

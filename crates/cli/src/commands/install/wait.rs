@@ -1,4 +1,4 @@
-//! `lastmile wait`: for scripts, which must not take an armed install for one that succeeded.
+//! `lastmile install wait`: for scripts, which must not take an armed install for one that succeeded.
 
 use std::{collections::BTreeMap, process::ExitCode, time::Duration};
 
@@ -9,8 +9,11 @@ use lastmile_api::{Event, InstallRow, InstallState, InstallsListQuery, MachineSo
 use lastmile_client::{Client, ClientError};
 use tokio::time::{Instant, sleep, timeout_at};
 
-use super::install::took;
-use crate::output::{Bar, Failure, Output, time};
+use super::took;
+use crate::{
+    complete,
+    output::{Bar, Failure, Output, time},
+};
 
 /// How long nothing may be heard before everything is read again: a connection can die without a word.
 const REREAD: Duration = Duration::from_secs(30);
@@ -21,13 +24,15 @@ const PAGE: u32 = 1000;
 /// Installs that are told of by name when time is up.
 const TOLD: usize = 10;
 
-/// `lastmile wait …`
+/// `lastmile install wait …`
 #[derive(Debug, Args)]
 pub(crate) struct Arguments {
-    /// Installs by number, or machines by name, whose last install is meant. Left out: every install that goes on.
+    /// Installs by number, or machines by name or MAC address, whose last install is meant. If left out, every install in
+    /// progress.
+    #[arg(value_name = "INSTALL|MACHINE", add = complete::machines())]
     what: Vec<String>,
-    /// The last installs of the machines with this label; given several times, with all of them.
-    #[arg(long, conflicts_with = "what")]
+    /// The last installs of the machines with this label; if repeated, with all of them.
+    #[arg(long, conflicts_with = "what", add = complete::labels())]
     label: Vec<String>,
     /// Wait no longer than this, as in 90m or 2h30m.
     #[arg(long, value_name = "TIME")]
@@ -80,9 +85,8 @@ async fn named(arguments: &Arguments, client: &Client) -> Result<BTreeMap<i64, I
 }
 
 async fn last_of(machine: &str, client: &Client) -> Result<InstallRow, Failure> {
-    client.machines_read(machine).await?;
-    let query =
-        InstallsListQuery { machine: Some(machine.into()), limit: Some(1), ..InstallsListQuery::default() };
+    let name = client.machines_read(machine).await?.value.machine.name;
+    let query = InstallsListQuery { machine: Some(name), limit: Some(1), ..InstallsListQuery::default() };
     client.installs_list(&query).await?.installs.into_iter().next().ok_or_else(|| Failure::Input {
         place: machine.into(),
         what: "no install was ever armed for it".into(),
@@ -233,10 +237,9 @@ impl Wait<'_> {
             told.push_str(&format!("; and {} more", self.open.len() - TOLD));
         }
         let span = arguments.timeout.unwrap_or_default();
-        Failure::Input {
-            place: format!("after {span:#}"),
-            what: told,
-            fix: "They go on: nothing was called off. `lastmile trace MACHINE` tells where one stands.",
+        Failure::TimedOut {
+            what: format!("after {span:#}: {told}"),
+            fix: "They are still in progress: nothing was cancelled. `lastmile trace MACHINE` shows how far one is.",
         }
     }
 }
@@ -253,7 +256,7 @@ fn line(install: &InstallRow) -> String {
     );
     match (&install.reason, install.state) {
         (Some(reason), _) => line.push_str(&format!(": {reason}")),
-        (None, InstallState::Installed) => line.push_str(&format!(" in {}", took(install))),
+        (None, InstallState::Installed) => line.push_str(&format!(" in {}", took(install).shown())),
         _ => {}
     }
     line

@@ -64,22 +64,22 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     service.fill();
     let receiver = Receiver::start(&["503 Service Unavailable", "200 OK"]).await.unwrap();
     let url = format!("http://{}/ends?site=quay", receiver.address());
-    let (_, said) = service.fail(&["handover", "save", "records", "--url", "ftp://x"]);
+    let (_, said) = service.fail(&["webhook", "add", "records", "ftp://x"]);
     assert!(said.contains("url") && said.contains("https://records.gannet.example"), "{said}");
-    let saved = service.json(&["handover", "save", "records", "--url", &url]);
+    let saved = service.json(&["webhook", "add", "records", &url]);
     let key = saved["key"].as_str().unwrap().to_owned();
-    assert_eq!(service.json(&["handover", "list"])[0]["key"], Value::Null, "shown once");
+    assert_eq!(service.json(&["webhook", "list"])[0]["key"], Value::Null, "shown once");
     // The other side is away while the install ends, and the service is killed meanwhile.
     install(27_000, MAC, Duration::ZERO).await;
     wait_for("the first attempt", Duration::from_secs(10), || {
         (!receiver.received().is_empty()).then_some(())
     });
     let waiting = wait_for("its record", Duration::from_secs(10), || {
-        let list = service.json(&["handover", "deliveries", "records", "--waiting"]);
+        let list = service.json(&["webhook", "deliveries", "records", "--waiting"]);
         (list[0]["attempts"] == 1).then_some(list)
     });
     assert_eq!(waiting[0]["last_answer"], "503 Service Unavailable: said");
-    let trouble = service.run(&["handover", "list"]);
+    let trouble = service.run(&["webhook", "list"]);
     assert!(trouble.contains("503 Service Unavailable"), "{trouble}");
     service.signal("KILL");
     service.spawn();
@@ -94,42 +94,43 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     assert_eq!((&body["event"], &body["machine"]), (&json!("installed"), &json!(MACHINE)));
     assert_eq!((&body["install"]["image"], &body["macs"][0]), (&json!("tidewrack-12"), &json!(MAC)));
     wait_for("its record", Duration::from_secs(10), || {
-        let list = service.json(&["handover", "deliveries", "--install", "1"]);
+        let list = service.json(&["webhook", "deliveries", "--install", "1"]);
         list[0]["delivered"].is_string().then_some(())
     });
     // Changed, it keeps its key; tried, it tells of nothing; sent again, it has the same number.
-    assert_eq!(service.json(&["handover", "save", "records", "--event", "failed"])["key"], Value::Null);
-    service.run(&["handover", "try", "records"]);
+    service.run(&["webhook", "change", "records", "--drop", "events", "--append", "events=failed"]);
+    assert_eq!(service.json(&["webhook", "show", "records"])["key"], Value::Null);
+    service.run(&["webhook", "try", "records"]);
     wait_for("the trial", Duration::from_secs(10), || (receiver.received().len() == 3).then_some(()));
-    service.run(&["handover", "send", "1"]);
+    service.run(&["webhook", "send", "1"]);
     wait_for("once more", Duration::from_secs(10), || (receiver.received().len() == 4).then_some(()));
     let all = receiver.received();
     all.iter().for_each(|one| check_signature(one, &url, &key));
     assert!(all[2].body.contains("\"event\":\"trial\""), "{}", all[2].body);
     assert_eq!(field(&all[3], "lastmile-delivery"), "1");
-    // Only what is asked for is told: this one is called off, and nobody hears of it.
-    service.run(&["install", "retry", "1"]);
-    service.run(&["install", "cancel", "2"]);
-    assert_eq!(service.json(&["handover", "deliveries", "--install", "2"]), json!([]));
+    // Only what is asked for is told: this one is cancelled, and nobody hears of it.
+    service.run(&["install", "retry", "1", "--yes"]);
+    service.run(&["install", "cancel", "2", "--yes"]);
+    assert_eq!(service.json(&["webhook", "deliveries", "--install", "2"]), json!([]));
     let key_file = service.write("key", "a-key-of-ours-that-is-long-enough-for-it\n");
-    service.run(&["handover", "save", "records", "--key-from", &key_file]);
-    service.run(&["handover", "try", "records"]);
+    service.run(&["webhook", "set-key", "records", "--from", &key_file]);
+    service.run(&["webhook", "try", "records"]);
     wait_for("the trial", Duration::from_secs(10), || (receiver.received().len() == 5).then_some(()));
     check_signature(&receiver.received()[4], &url, "a-key-of-ours-that-is-long-enough-for-it");
     let database = std::fs::read(service.folder.path().join("data/lastmile.sqlite")).unwrap();
     for secret in [key.as_str(), "a-key-of-ours"] {
         assert!(!database.windows(secret.len()).any(|part| part == secret.as_bytes()), "in clear: {secret}");
     }
-    // A receiver that is gone for good is given up by a person.
+    // A receiver that is gone for good is abandoned by a person.
     let gone = Receiver::start(&["500 No"; 1000]).await.unwrap();
-    service.run(&["handover", "save", "lost", "--url", &format!("http://{}/", gone.address())]);
-    service.run(&["handover", "try", "lost"]);
-    let number = service.json(&["handover", "deliveries", "lost"])[0]["number"].to_string();
-    let given_up = service.run(&["handover", "give-up", &number]);
-    assert!(given_up.contains("given up"), "{given_up}");
-    service.run(&["handover", "remove", "lost"]);
-    let (_, said) = service.fail(&["handover", "send", &number]);
-    assert!(said.contains("handover 'lost' is gone"), "{said}");
+    service.run(&["webhook", "add", "lost", &format!("http://{}/", gone.address())]);
+    service.run(&["webhook", "try", "lost"]);
+    let number = service.json(&["webhook", "deliveries", "lost"])[0]["number"].to_string();
+    let abandoned = service.run(&["webhook", "abandon", &number]);
+    assert!(abandoned.contains("abandoned"), "{abandoned}");
+    service.run(&["webhook", "remove", "lost", "--yes"]);
+    let (_, said) = service.fail(&["webhook", "send", &number]);
+    assert!(said.contains("webhook 'lost' is gone"), "{said}");
 }
 
 /// Takes TLS connections with a certificate and passes what is in them to a port, until the value is dropped.
@@ -210,11 +211,10 @@ async fn a_receiver_over_tls_must_be_vouched_for_by_an_authority_that_the_host_t
     let receiver = Receiver::start(&[]).await.unwrap();
     let front = TlsFront::start(&certificate, &certificate_key, receiver.address().port());
     let url = format!("https://127.0.0.1:{}/ends", front.port);
-    let key =
-        service.json(&["handover", "save", "records", "--url", &url])["key"].as_str().unwrap().to_owned();
+    let key = service.json(&["webhook", "add", "records", &url])["key"].as_str().unwrap().to_owned();
     install(27_010, MAC, Duration::ZERO).await;
     let refused = wait_for("the first attempt", Duration::from_secs(10), || {
-        let list = service.json(&["handover", "deliveries", "records"]);
+        let list = service.json(&["webhook", "deliveries", "records"]);
         list[0]["last_answer"].as_str().map(str::to_owned)
     });
     assert!(refused.contains("authority") && refused.contains("restart"), "{refused}");

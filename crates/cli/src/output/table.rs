@@ -1,0 +1,182 @@
+//! Tables for people, and the same as comma-separated values.
+
+use anstyle::{AnsiColor, Style};
+use comfy_table::{ColumnConstraint, ContentArrangement, presets};
+use jiff::Timestamp;
+
+use super::text;
+
+/// One cell: what people read, and the exact value for programs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Cell {
+    shown: String,
+    exact: String,
+    style: Style,
+}
+
+impl Cell {
+    fn new(shown: impl Into<String>, exact: impl Into<String>) -> Self {
+        Self { shown: shown.into(), exact: exact.into(), style: Style::new() }
+    }
+
+    /// What people read.
+    pub(crate) fn shown(&self) -> &str {
+        &self.shown
+    }
+
+    /// A dash where there is nothing.
+    pub(crate) fn maybe(value: Option<impl ToString>) -> Self {
+        match value {
+            Some(value) => value.to_string().into(),
+            None => Self::new("-", ""),
+        }
+    }
+
+    /// Several values; a dash where there is none.
+    pub(crate) fn list(values: &[String]) -> Self {
+        if values.is_empty() { Self::new("-", "") } else { Self::new(values.join(", "), values.join(" ")) }
+    }
+
+    /// How long ago a time was.
+    pub(crate) fn ago(at: Option<Timestamp>) -> Self {
+        Self::new(text::ago(at), at.map(|at| at.to_string()).unwrap_or_default())
+    }
+
+    /// A time in the time zone of whoever reads.
+    pub(crate) fn clock(at: Option<Timestamp>) -> Self {
+        match at {
+            Some(at) => Self::new(text::clock(at), at.to_string()),
+            None => Self::new("-", ""),
+        }
+    }
+
+    /// Bytes.
+    pub(crate) fn size(bytes: u64) -> Self {
+        Self::new(text::size(bytes), bytes.to_string())
+    }
+
+    /// A span of seconds.
+    pub(crate) fn duration(secs: Option<u64>) -> Self {
+        match secs {
+            Some(secs) => Self::new(text::duration(secs), secs.to_string()),
+            None => Self::new("-", ""),
+        }
+    }
+
+    /// A state, in its colour: red needs somebody, yellow waits, cyan is in progress, green is done.
+    pub(crate) fn state(word: impl Into<String>) -> Self {
+        let word = word.into();
+        let color = match word.split([',', ' ']).next().unwrap_or_default() {
+            "failed" | "stalled" | "abandoned" | "fault" => Some(AnsiColor::Red),
+            "armed" | "waiting" | "warning" | "stopped" => Some(AnsiColor::Yellow),
+            "booting" | "installing" => Some(AnsiColor::Cyan),
+            "installed" | "delivered" | "passed" => Some(AnsiColor::Green),
+            _ => None,
+        };
+        let style = color.map_or_else(Style::new, |color| color.on_default());
+        Self { style, ..word.into() }
+    }
+}
+
+impl<T: Into<String>> From<T> for Cell {
+    fn from(text: T) -> Self {
+        let text = text.into();
+        Self { exact: text.clone(), shown: text, style: Style::new() }
+    }
+}
+
+/// Rows under a head.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Table {
+    head: Vec<String>,
+    rows: Vec<Vec<Cell>>,
+    /// What stands below it for people.
+    note: String,
+}
+
+/// A table of these columns.
+pub(crate) fn columns<const N: usize>(head: [&str; N], rows: impl IntoIterator<Item = [Cell; N]>) -> Table {
+    Table {
+        head: head.map(str::to_owned).into(),
+        rows: rows.into_iter().map(Vec::from).collect(),
+        note: String::new(),
+    }
+}
+
+impl Table {
+    /// With a remark below it for people.
+    pub(crate) fn note(mut self, note: impl Into<String>) -> Self {
+        self.note = note.into();
+        self
+    }
+
+    /// Without rules: columns are two spaces apart.
+    pub(crate) fn text(&self) -> String {
+        let mut table = comfy_table::Table::new();
+        table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+        table.set_header(self.head.iter().map(|name| name.to_uppercase()));
+        for row in &self.rows {
+            table.add_row(row.iter().map(|cell| {
+                let Cell { shown, style, .. } = cell;
+                if *style == Style::new() { shown.clone() } else { format!("{style}{shown}{style:#}") }
+            }));
+        }
+        for column in table.column_iter_mut() {
+            column.set_padding((0, 2)).set_constraint(ColumnConstraint::ContentWidth);
+        }
+        let lines: String = table.lines().map(|line| line.trim_end().to_owned() + "\n").collect();
+        lines + &self.note
+    }
+
+    /// RFC 4180, with exact values: times as in RFC 3339, sizes in bytes, spans in seconds.
+    pub(crate) fn csv(&self) -> String {
+        let mut writer = csv::Writer::from_writer(Vec::new());
+        // Writing into memory does not fail.
+        let _ = writer.write_record(self.head.iter().map(|name| name.replace(' ', "_")));
+        for row in &self.rows {
+            let _ = writer.write_record(row.iter().map(|cell| &cell.exact));
+        }
+        String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_are_aligned_and_end_without_blanks() {
+        let table =
+            columns(["name", "stage"], [["auklet-bridge-1".into(), "idle".into()], ["a".into(), "x".into()]]);
+        assert_eq!(table.text(), "NAME             STAGE\nauklet-bridge-1  idle\na                x\n");
+    }
+
+    #[test]
+    fn programs_get_exact_values() {
+        let at = Timestamp::from_second(1_764_000_000).unwrap();
+        let table = columns(
+            ["last seen", "size", "labels", "note"],
+            [[
+                Cell::ago(Some(at)),
+                Cell::size(1_048_576),
+                Cell::list(&["a".into(), "b".into()]),
+                "x, \"y\"".into(),
+            ]],
+        );
+        assert_eq!(
+            table.csv(),
+            "last_seen,size,labels,note\n2025-11-24T16:00:00Z,1048576,a b,\"x, \"\"y\"\"\"\n"
+        );
+    }
+
+    #[test]
+    fn colours_take_no_width() {
+        let table = columns(
+            ["state", "x"],
+            [[Cell::state("failed"), "1".into()], [Cell::state("installed"), "2".into()]],
+        );
+        let plain = anstream::adapter::strip_str(&table.text()).to_string();
+        assert_eq!(plain, "STATE      X\nfailed     1\ninstalled  2\n");
+        assert_ne!(plain, table.text());
+    }
+}

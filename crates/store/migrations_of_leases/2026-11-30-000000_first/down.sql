@@ -1,0 +1,2 @@
+DROP TABLE lease_journal;
+DROP TABLE lease;
