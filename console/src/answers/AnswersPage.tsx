@@ -20,7 +20,7 @@ const columns = (now: number): Column<AnswersView>[] => [
   },
   { name: "Version", value: (answers) => answers.version, cell: (answers) => `v${answers.version}` },
   {
-    name: "Meant for",
+    name: "Images",
     show: "hidden sm:table-cell",
     value: (answers) => (answers.settings.images ?? []).join(", "),
   },
@@ -55,7 +55,7 @@ const says = ({ settings }: AnswersView) =>
 const layerColumns = (now: number): Column<AnswersView>[] => {
   const all = columns(now);
   const saysColumn: Column<AnswersView> = {
-    name: "Says",
+    name: "Sets",
     value: (layer) => says(layer).flat().join(" "),
     cell: (layer) => (
       <span className="flex flex-wrap gap-x-4">
@@ -80,7 +80,7 @@ export function AnswersPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex flex-wrap items-center gap-4">
-        <h1 className="font-semibold">Answers</h1>
+        <h1 className="text-lg font-semibold">Answers</h1>
         <form
           className="flex gap-2"
           onSubmit={(event) => {
@@ -98,14 +98,14 @@ export function AnswersPage() {
             }}
           />
           <button type="submit" className="btn btn-sm" disabled={name.trim() === ""}>
-            Fill in
+            Create
           </button>
         </form>
       </div>
       <Failed query={lint} />
       {lint.isPending && (
         <p role="status" className="mb-3 text-base-content/75">
-          Looking at every pair of answers and image, with every machine …
+          Checking every pair of answers and image with every machine …
         </p>
       )}
       {lint.data && <Findings report={lint.data} />}
@@ -117,8 +117,8 @@ export function AnswersPage() {
             <>
               {answers.length === 0 ? (
                 <Empty title="There are no answers yet">
-                  Answers say in neutral words how a system is to be installed: users, disks, network, packages. Give them
-                  a name above.
+                  Answers describe how a system is installed: users, disks, network, packages. Type
+                  a name above to begin.
                 </Empty>
               ) : (
                 <Table label="Answers" rows={answers} columns={columns(now)} keyOf={(version) => version.name} />
@@ -127,8 +127,8 @@ export function AnswersPage() {
                 <Section title="Settings of the site, of labels and of machines">
                   {layers.length === 0 ? (
                     <p className="max-w-3xl text-base-content/75">
-                      None. What holds for all machines is said once for the <Link className="link" to="/answers/site%3A">site</Link>
-                      ; a label and a machine override single settings of it and of the answers.
+                      None. Set once for the <Link className="link" to="/answers/site%3A">site</Link>
+                      what applies to all machines; a label or a machine overrides single settings.
                     </p>
                   ) : (
                     <Table label="Other settings" rows={layers} columns={layerColumns(now)} keyOf={(version) => version.name} />
@@ -148,13 +148,13 @@ function Findings({ report }: { report: LintReport }) {
   if (report.findings.length === 0) {
     return (
       <p className="mb-3 text-base-content/75">
-        {report.pairs} pairs of answers and image, looked at with {report.machines} machines: nothing is wrong.
-        {report.unpaired.length > 0 && ` No image is named for ${report.unpaired.join(", ")}.`}
+        Checked {report.pairs} pairs of answers and image with {report.machines} machines: no problem found.
+        {report.unpaired.length > 0 && ` ${report.unpaired.join(", ")}: for no image.`}
       </p>
     );
   }
   return (
-    <ul className="mb-4 max-w-4xl border-l-4 border-warning pl-3" aria-label="What is wrong">
+    <ul className="mb-4 max-w-4xl border-l-4 border-warning pl-3" aria-label="Problems">
       {report.findings.map((finding) => (
         <li key={finding.answers + finding.image + finding.place + finding.what} className="mb-1">
           <Link className="link-hover font-medium" to={`/answers/${encodeURIComponent(finding.answers)}`}>

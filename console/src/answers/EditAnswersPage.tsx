@@ -1,11 +1,12 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useParams } from "react-router";
 
-import { type AnswersView, api, basedOn, done, type Edited, edited, type SettingsDraft } from "../api/client";
+import { answer, type AnswersView, api, basedOn, done, type Edited, edited, type SettingsDraft } from "../api/client";
 import { Conflict } from "../parts/Conflict";
 import { Faults, Refusal } from "../parts/Faults";
+import { NameActions } from "../parts/NameActions";
 import { Loading } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 import { File } from "./File";
@@ -47,7 +48,6 @@ function Editor({ name, saved }: { name: string; saved: Edited<AnswersView> | un
   const preview = useAnswersPreview(name, draft, looking);
   const kept = useAnswersPreview(name, undefined, looking, saved !== undefined);
   const queries = useQueryClient();
-  const go = useNavigate();
   const save = useMutation({
     mutationFn: async (etag?: string) => {
       const params = { path: { name } };
@@ -58,13 +58,6 @@ function Editor({ name, saved }: { name: string; saved: Edited<AnswersView> | un
       take(version);
       await queries.invalidateQueries();
     },
-  });
-  const remove = useMutation({
-    mutationFn: async () => {
-      done(await api.DELETE("/api/v1/answers/{name}", { params: { path: { name } }, headers: basedOn(saved?.etag) }));
-    },
-    onSuccess: () => go("/answers"),
-    onSettled: () => queries.invalidateQueries(),
   });
   const faults = preview.data?.faults ?? [];
   const form = {
@@ -91,15 +84,21 @@ function Editor({ name, saved }: { name: string; saved: Edited<AnswersView> | un
           {saved ? `Save as v${saved.version + 1}` : "Save"}
         </button>
         {saved && (
-          <button
-            type="button"
-            className="btn btn-sm"
-            onClick={() => {
-              remove.mutate();
+          <NameActions
+            noun="answers"
+            name={name}
+            page={(of) => `/answers${of === undefined ? "" : `/${of}`}`}
+            {...(!name.includes(":") && {
+              rename: async (to: string) =>
+                answer(await api.POST("/api/v1/answers/{name}/rename", { params: { path: { name } }, body: { to } })),
+              copy: async (to: string) =>
+                answer(await api.POST("/api/v1/answers/{name}/copy", { params: { path: { name } }, body: { to } })),
+            })}
+            remove={async () => {
+              done(await api.DELETE("/api/v1/answers/{name}", { params: { path: { name } }, headers: basedOn(saved.etag) }));
             }}
-          >
-            Take out of use
-          </button>
+            lost="They can no longer be armed. Installs that have them keep their version."
+          />
         )}
         <div role="tablist" className="join">
           {VIEWS.filter((one) => saved !== undefined || one !== "Versions").map((one) => (
@@ -121,7 +120,6 @@ function Editor({ name, saved }: { name: string; saved: Edited<AnswersView> | un
           {save.isSuccess && !isChanged && `saved as v${save.data.version}`}
         </span>
       </div>
-      <Refusal error={remove.error} title="It was not taken out of use." />
       <Refusal error={save.error} />
       <Conflict
         save={save}

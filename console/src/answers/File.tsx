@@ -72,7 +72,7 @@ export function File(props: {
       ))}
       {open.length > 0 && (
         <p className="mb-2 text-base-content/75">
-          Left open, with samples in their place: {open.map(([key, question]) => `${key} (${question.ask})`).join(", ")}
+          Left open, with samples in their place: {open.map(([key, question]) => `${key} (${question.text})`).join(", ")}
         </p>
       )}
       <Failed query={preview} />

@@ -18,7 +18,7 @@ import { at, inWords, type Path } from "./draft";
 import { type Field, FIELDS, fresh, isPlain } from "./fields";
 
 /** Keys that answers have and no other layer. */
-const ANSWERS_ONLY = ["images", "installer_parameters"];
+const ANSWERS_ONLY = ["images", "installer_parameters", "without_installer_parameters"];
 
 /** The settings, as a form that follows their schema. An empty field shows what it would be without it. */
 export function SettingsForm({ form, answers }: { form: Form; answers: boolean }) {

@@ -5,6 +5,7 @@ import { useRested } from "../parts/rested";
 import { Failed } from "../parts/States";
 import { clock } from "../parts/time";
 import { type Sides, useComparison, useVersions } from "./useAnswers";
+import { Preformatted } from "../parts/Preformatted";
 
 /** Every version, and what one changed of another. */
 export function Versions({ name, current }: { name: string; current: number }) {
@@ -56,7 +57,7 @@ export function Versions({ name, current }: { name: string; current: number }) {
       </div>
       <Failed query={comparison} />
       {comparison.data && differ && (
-        <pre className="overflow-auto rounded border border-base-300 bg-base-200 py-2 text-xs leading-5">
+        <Preformatted label="Comparison" className="rounded border border-base-300 bg-base-200 py-2 text-xs leading-5">
           {comparison.data.lines.map((line, index) => (
             <div
               key={index}
@@ -68,7 +69,7 @@ export function Versions({ name, current }: { name: string; current: number }) {
               {line.text}
             </div>
           ))}
-        </pre>
+        </Preformatted>
       )}
     </section>
   );

@@ -61,14 +61,28 @@ export type HostRecord = Schemas["HostRecord"];
 export type RateReport = Schemas["RateReport"];
 export type Tally = Schemas["Tally"];
 export type Day = Schemas["Day"];
-export type HandoverView = Schemas["HandoverView"];
-export type HandoverEvent = Schemas["HandoverEvent"];
+export type WebhookView = Schemas["WebhookView"];
+export type WebhookEvent = Schemas["WebhookEvent"];
 export type DeliveryView = Schemas["DeliveryView"];
+export type Overview = Schemas["Overview"];
+export type Attention = Schemas["Attention"];
+export type AttentionKind = Schemas["AttentionKind"];
+export type MachineDraft = Schemas["MachineDraft"];
+export type LabelDraft = Schemas["LabelDraft"];
+export type LoaderDraft = Schemas["LoaderDraft"];
+export type ImportReport = Schemas["ImportReport"];
+export type ImportedRow = Schemas["ImportedRow"];
+export type Edit = Schemas["Edit"];
+export type FieldChange = Schemas["FieldChange"];
+export type Changed = Schemas["Changed"];
 export type NamingDraft = Schemas["NamingDraft"];
 export type NamedMachine = Schemas["NamedMachine"];
 
 /** The typed client of the service that served this page. */
 export const api = createClient<paths>({ baseUrl: window.location.origin, headers: { "lastmile-user": "console" } });
+
+/** What makes a call one that is only tried: everything is checked and answered as if it were done. */
+export const TRYING = { headers: { "lastmile-dry-run": "true" } };
 
 /** A refused or failed call, with the service's own words. */
 export class CallError extends Error {

@@ -11,36 +11,73 @@ const READ_PAUSE_MS = 500;
 /** What is made from the whole record is read so often at most: that is long in a big hall. */
 const RECORD_PAUSE_MS = 5000;
 
-/** Follows the event stream: rows change at once, what else they touch soon after. Gives how the connection stands. */
+/** The overview is read so often at most. */
+const OVERVIEW_PAUSE_MS = 1000;
+
+/**
+ * Follows the event stream: rows change at once, what else they touch soon after. Gives the state of the connection.
+ *
+ * Only a page that is seen holds a stream: a browser opens few connections to one service, and pages in other tabs, or
+ * left behind in the history, would take all of them.
+ */
 export function useLive(): Connection {
   const queries = useQueryClient();
   const [connection, setConnection] = useState<Connection>("connecting");
   useEffect(() => {
-    const source = new EventSource("/api/v1/events");
+    let source: EventSource | undefined;
     const readAgain = pausing(queries, READ_PAUSE_MS);
     const readRecord = pausing(queries, RECORD_PAUSE_MS);
-    source.onopen = () => {
-      setConnection("live");
-      // What happened while there was no connection is not told again.
-      readAgain.later();
+    const readOverview = pausing(queries, OVERVIEW_PAUSE_MS);
+    const open = () => {
+      if (source !== undefined || document.hidden) {
+        return;
+      }
+      source = new EventSource("/api/v1/events");
+      source.onopen = () => {
+        setConnection("live");
+        // What happened while there was no connection is not told again.
+        readAgain.later();
+      };
+      source.onerror = () => {
+        setConnection("lost");
+      };
+      source.onmessage = (message: MessageEvent<string>) => {
+        const event = JSON.parse(message.data) as LiveEvent;
+        take(queries, event, readAgain.later);
+        if (event.kind === "install") {
+          readRecord.later("history");
+        }
+        if (event.kind !== "log" && event.kind !== "work") {
+          readOverview.later("overview");
+        }
+      };
     };
-    source.onerror = () => {
-      setConnection("lost");
+    const close = () => {
+      source?.close();
+      source = undefined;
     };
-    source.onmessage = (message: MessageEvent<string>) => {
-      const event = JSON.parse(message.data) as LiveEvent;
-      take(queries, event, readAgain.later);
-      if (event.kind === "install") {
-        readRecord.later("history");
+    const follow = () => {
+      if (document.hidden) {
+        close();
+      } else {
+        open();
       }
     };
+    open();
+    document.addEventListener("visibilitychange", follow);
+    window.addEventListener("pagehide", close);
+    window.addEventListener("pageshow", open);
     const stopHolding = onHold(() => {
       holdStill(queries);
     });
     return () => {
-      source.close();
+      document.removeEventListener("visibilitychange", follow);
+      window.removeEventListener("pagehide", close);
+      window.removeEventListener("pageshow", open);
+      close();
       readAgain.stop();
       readRecord.stop();
+      readOverview.stop();
       stopHolding();
     };
   }, [queries]);
@@ -91,7 +128,7 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       later("install", event.install);
       break;
     case "delivery":
-      later("handovers");
+      later("webhooks");
       later("deliveries");
       break;
     case "gone":

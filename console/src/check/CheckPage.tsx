@@ -6,10 +6,10 @@ import { Answered } from "../parts/States";
 import { clock } from "../parts/time";
 
 const LOOKS: Record<Severity, { heading: string; edge: string }> = {
-  fault: { heading: "Machines will not boot", edge: "border-error" },
-  warning: { heading: "Some will not, or not for long", edge: "border-accent" },
-  note: { heading: "Worth knowing", edge: "border-secondary" },
-  good: { heading: "Looked at, and well", edge: "border-success" },
+  fault: { heading: "Problems: machines will not boot", edge: "border-error" },
+  warning: { heading: "Warnings", edge: "border-accent" },
+  note: { heading: "Notes", edge: "border-secondary" },
+  good: { heading: "Passed", edge: "border-success" },
 };
 
 const ORDER = Object.keys(LOOKS) as Severity[];
@@ -26,7 +26,7 @@ export function CheckPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-4 flex flex-wrap items-center gap-4">
-        <h1 className="font-semibold">Check</h1>
+        <h1 className="text-lg font-semibold">Check</h1>
         <button
           type="button"
           className="btn btn-sm"
@@ -35,7 +35,7 @@ export function CheckPage() {
             void check.refetch();
           }}
         >
-          {check.isFetching ? "Looking …" : "Look again"}
+          {check.isFetching ? "Checking …" : "Check again"}
         </button>
         {check.data && (
           <span className="text-base-content/70">
@@ -44,7 +44,7 @@ export function CheckPage() {
         )}
       </div>
       {check.isPending && (
-        <p className="mb-2">Looking, asking for other DHCP servers, booting a machine of the service&apos;s own.</p>
+        <p className="mb-2">Checking: asking for other DHCP servers, and booting a test machine.</p>
       )}
       <Answered query={check}>{(report) => <Report report={report} />}</Answered>
     </div>

@@ -7,6 +7,7 @@ import { Faults } from "../parts/Faults";
 import { Answered } from "../parts/States";
 import { useSubnets } from "../subnets/useSubnets";
 import { address, fileName, useExport, type Wanted } from "./useExport";
+import { Preformatted } from "../parts/Preformatted";
 
 /** Lines that are drawn; the file has all of them. */
 const DRAWN = 400;
@@ -23,7 +24,7 @@ export function ExportsPage() {
   };
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
-      <Link to="/" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+      <Link to="/machines" className="link-hover inline-flex items-center gap-1 text-base-content/75">
         <ArrowLeft className="size-4" aria-hidden /> Machines
       </Link>
       <h1 className="mt-1 mb-4 text-lg font-semibold">For other programs</h1>
@@ -92,9 +93,9 @@ function Text({ text }: { text: string }) {
   const lines = text.trimEnd().split("\n");
   return (
     <>
-      <pre className="overflow-x-auto border-l-4 border-base-300 bg-base-200 p-3 text-xs" aria-label="The file">
+      <Preformatted label="The file" className="border-l-4 border-base-300 bg-base-200 p-3 text-xs">
         {lines.slice(0, DRAWN).join("\n")}
-      </pre>
+      </Preformatted>
       {lines.length > DRAWN && <p className="p-1.5 text-base-content/75">{lines.length - DRAWN} more lines</p>}
     </>
   );

@@ -11,7 +11,7 @@ const PARTS = [
   { key: "installed", name: "installed", fill: "var(--color-success)" },
   { key: "failed", name: "failed", fill: "var(--color-error)" },
   { key: "stalled", name: "stalled", fill: "var(--color-accent)" },
-  { key: "cancelled", name: "called off", fill: "var(--color-base-300)" },
+  { key: "cancelled", name: "cancelled", fill: "var(--color-base-300)" },
 ] as const;
 
 /** The days from the first to the last, those on which nothing ended among them: a pause is seen as one. */

@@ -36,9 +36,9 @@ export function HistoryPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex flex-wrap items-center gap-4">
-        <h1 className="font-semibold">History</h1>
-        <Link to="/handovers" className="link-hover text-base-content/75">
-          Handovers
+        <h1 className="text-lg font-semibold">History</h1>
+        <Link to="/webhooks" className="link-hover text-base-content/75">
+          Webhooks
         </Link>
         {(hosts.data?.behind ?? 0) > 0 && !behind && (
           <button
@@ -115,8 +115,8 @@ export function HistoryPage() {
                 <Csv address={hostsAddress(behind)} name="hosts.csv" />
               </div>
               {all.hosts.length === 0 ? (
-                <Empty title={behind ? "Nobody is behind" : "No host has anything yet"}>
-                  {!behind && "What an install puts on a machine stands here, also when the machine has left."}
+                <Empty title={behind ? "No host is behind" : "No host is installed yet"}>
+                  {!behind && "The image of each installed host is listed here, also after its machine was removed."}
                 </Empty>
               ) : (
                 <Hosts hosts={all.hosts} />

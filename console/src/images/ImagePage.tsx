@@ -1,9 +1,11 @@
 import { ArrowLeft } from "lucide-react";
 import { Link, useParams } from "react-router";
 
-import type { Edited, ImageDetail, RevisionRow } from "../api/client";
+import { answer, api, done, type Edited, type ImageDetail, type RevisionRow } from "../api/client";
 import { Conflict } from "../parts/Conflict";
+import { Digest } from "../parts/Digest";
 import { Refusal } from "../parts/Faults";
+import { NameActions } from "../parts/NameActions";
 import { Pairs } from "../parts/Pairs";
 import { Progress } from "../parts/Progress";
 import { Section } from "../parts/Section";
@@ -24,7 +26,19 @@ export function ImagePage() {
       <Link to="/images" className="link-hover inline-flex items-center gap-1 text-base-content/75">
         <ArrowLeft className="size-4" aria-hidden /> Images
       </Link>
-      <h1 className="mt-1 mb-4 text-lg font-semibold">{name}</h1>
+      <div className="mt-1 mb-4 flex items-center gap-2">
+        <h1 className="mr-2 text-lg font-semibold">{name}</h1>
+        <NameActions
+          noun="image"
+          name={name}
+          page={(of) => `/images${of === undefined ? "" : `/${of}`}`}
+          rename={async (to) => answer(await api.POST("/api/v1/images/{name}/rename", { params: { path: { name } }, body: { to } }))}
+          remove={async () => {
+            done(await api.DELETE("/api/v1/images/{name}", { params: { path: { name } } }));
+          }}
+          lost="All of its revisions are lost. The record of installs keeps what was installed."
+        />
+      </div>
       {work.map((piece) => (
         <Progress key={piece.id} {...piece} leftSecs={piece.left_secs} />
       ))}
@@ -56,7 +70,7 @@ const FILES: Column<File>[] = [
     name: "SHA-256",
     show: "hidden sm:table-cell",
     value: (file) => file.sha256 ?? "–",
-    cell: (file) => <code className="text-xs">{file.sha256?.slice(0, 16) ?? "not read yet"}</code>,
+    cell: (file) => (file.sha256 == null ? "not read yet" : <Digest value={file.sha256} />),
   },
 ];
 
@@ -81,9 +95,9 @@ function Detail({ image }: { image: Edited<ImageDetail> }) {
               ["Parameters", revision.parameters.join(" ") || "–"],
               ["ISO", place(revision.volume)],
               ["Size", `${size(revision.size)} in ${revision.file_count} files`],
-              ["Manifest", <code key="hash" className="text-xs">{revision.manifest_hash?.slice(0, 24) ?? "–"}</code>],
-              ["Last read", revision.verified ? clock(revision.verified) : "being read"],
-              ["Holds it", `${image.machines} machines`],
+              ["Manifest", <Digest key="hash" value={revision.manifest_hash} />],
+              ["Verified", revision.verified ? clock(revision.verified) : "being read"],
+              ["Installed on", `${image.machines} machines`],
               ["In menus", <Menus key="menus" names={image.menus} />],
             ]}
           />

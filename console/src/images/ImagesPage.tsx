@@ -58,7 +58,7 @@ export function ImagesPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex items-center gap-4">
-        <h1 className="font-semibold">{images.data ? `${images.data.length} images` : "Images"}</h1>
+        <h1 className="text-lg font-semibold">{images.data ? `${images.data.length} images` : "Images"}</h1>
         <Link className="btn btn-sm" to="/import">
           Import an image
         </Link>

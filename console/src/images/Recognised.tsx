@@ -1,7 +1,7 @@
 /** What was recognised, each with the place where it was read. */
 export function Recognised({ rows, notes }: { rows: string[][]; notes: string[] }) {
   if (rows.length === 0 && notes.length === 0) {
-    return <p className="text-base-content/75">Nothing: all of it was said by hand.</p>;
+    return <p className="text-base-content/75">Nothing: all values were entered by hand.</p>;
   }
   return (
     <>

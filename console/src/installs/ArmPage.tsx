@@ -1,12 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { ArrowLeft } from "lucide-react";
+import { ArrowLeft, X } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useLocation, useNavigate, useSearchParams } from "react-router";
 
 import { answer, api, type AnswersView } from "../api/client";
 import { useAllAnswers } from "../answers/useAnswers";
 import { useImages } from "../images/useImages";
 import { Refusal } from "../parts/Faults";
+import { words } from "../parts/Form";
+import { MachinePicker } from "../parts/MachinePicker";
 import { Answered } from "../parts/States";
 import { QuestionField } from "./QuestionField";
 import { ArmPreview } from "./ArmPreview";
@@ -25,11 +27,17 @@ export function ArmPage() {
   );
 }
 
-const words = (text: string) => text.split(/[\s,]+/).filter((word) => word !== "");
+/** The machines that were selected, by their list or by the address. */
+function useMeant(): string[] {
+  const [params] = useSearchParams();
+  const state = useLocation().state as { machines?: string[] } | null;
+  return state?.machines ?? words(params.get("machine") ?? "");
+}
 
 function Form({ answers }: { answers: AnswersView[] }) {
   const [params] = useSearchParams();
-  const [machines, setMachines] = useState(params.get("machine") ?? "");
+  const [machines, setMachines] = useState(useMeant());
+  const [another, setAnother] = useState("");
   const [labels, setLabels] = useState(params.get("label") ?? "");
   const [image, setImage] = useState("");
   const [chosen, setChosen] = useState("");
@@ -48,7 +56,7 @@ function Form({ answers }: { answers: AnswersView[] }) {
       answer(
         await api.POST("/api/v1/answers/{name}/preview", {
           params: { path: { name: chosen } },
-          body: { machine: words(machines)[0] ?? null, image: image || null },
+          body: { machine: machines[0] ?? null, image: image || null },
         }),
       ).open,
   });
@@ -56,7 +64,7 @@ function Form({ answers }: { answers: AnswersView[] }) {
   const fields = Object.entries(questions.data ?? {}).map(([key, question]) => [key, asked[key] ?? question.default ?? ""] as const);
   const said = Object.fromEntries(fields.filter(([, value]) => value !== ""));
   const meant = {
-    machines: words(machines),
+    machines,
     labels: words(labels),
     image,
     answers: chosen,
@@ -77,19 +85,45 @@ function Form({ answers }: { answers: AnswersView[] }) {
         arm.mutate();
       }}
     >
-      <label className="block">
-        <span className="block font-medium">Machines</span>
-        <textarea
-          className="textarea w-full"
-          rows={3}
-          placeholder="auklet-chart fulmar-engine-log"
-          value={machines}
-          onChange={(event) => {
-            setMachines(event.target.value);
-          }}
-        />
-        <span className="block text-xs text-base-content/70">their names, divided by blanks, commas or lines</span>
-      </label>
+      <fieldset>
+        <legend className="font-medium">
+          {machines.length === 0 ? "Machines" : machines.length === 1 ? "1 machine" : `${machines.length} machines`}
+        </legend>
+        <ul className="mb-1 flex max-h-32 flex-wrap gap-1 overflow-y-auto">
+          {machines.map((name) => (
+            <li key={name} className="flex items-center gap-1 bg-base-200 pl-2">
+              {name}
+              <button
+                type="button"
+                className="btn btn-ghost btn-xs btn-square"
+                aria-label={`Leave out ${name}`}
+                onClick={() => {
+                  setMachines(machines.filter((other) => other !== name));
+                }}
+              >
+                <X className="size-3" />
+              </button>
+            </li>
+          ))}
+        </ul>
+        <span className="flex flex-wrap items-center gap-2">
+          <MachinePicker value={another} change={setAnother} label="Another machine" hint="name or MAC address" />
+          <button
+            type="button"
+            className="btn btn-sm"
+            disabled={another.trim() === ""}
+            onClick={() => {
+              setMachines([...new Set([...machines, another.trim()])]);
+              setAnother("");
+            }}
+          >
+            Add
+          </button>
+          <Link to="/machines" className="link">
+            select in the list
+          </Link>
+        </span>
+      </fieldset>
       <label className="block">
         <span className="block font-medium">And every machine with all of these labels</span>
         <input
@@ -108,10 +142,10 @@ function Form({ answers }: { answers: AnswersView[] }) {
       {Object.keys(questions.data ?? {}).length > 0 && (
         <fieldset className="border-l-4 border-base-300 pl-3">
           <legend className="font-medium">What these answers ask</legend>
-          <p className="mb-2 text-xs text-base-content/70">What is left open here, each machine waits for on its screen.</p>
+          <p className="mb-2 text-xs text-base-content/70">A question that is left open here is asked on the machine&apos;s screen.</p>
           {Object.entries(questions.data ?? {}).map(([key, question]) => (
             <label key={key} className="mb-2 block">
-              <span className="block">{question.ask}</span>
+              <span className="block">{question.text}</span>
               <QuestionField
                 question={question}
                 value={asked[key] ?? question.default ?? ""}

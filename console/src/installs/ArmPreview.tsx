@@ -11,7 +11,7 @@ import { type Column, Table } from "../parts/Table";
 import { ago, useNow } from "../parts/time";
 import { useRested } from "../parts/rested";
 
-/** What arming would do to each machine, before anything is armed: what it would lose, what it would get, what stands in the way. */
+/** What arming would do to each machine, before anything is armed: what it would lose, what it would get, which obstacles there are. */
 export function ArmPreview({ meant }: { meant: ArmSeveral | undefined }) {
   const body = useRested(JSON.stringify(meant ?? null));
   const preview = useQuery({
@@ -31,7 +31,7 @@ export function ArmPreview({ meant }: { meant: ArmSeveral | undefined }) {
           {preview.data && !preview.error && <Machines machines={preview.data} />}
         </>
       ) : (
-        <p className="text-base-content/75">Say which machines, and choose image and answers.</p>
+        <p className="text-base-content/75">Select machines, and choose image and answers.</p>
       )}
     </Section>
   );
@@ -52,7 +52,7 @@ function Machines({ machines }: { machines: MachinePreview[] }) {
       ),
     },
     {
-      name: "Holds now",
+      name: "Image now",
       value: ({ holds }) => holds ?? "",
       cell: ({ holds, since }) =>
         holds ? (
@@ -64,9 +64,9 @@ function Machines({ machines }: { machines: MachinePreview[] }) {
         ),
     },
     { name: "Would get", value: ({ gets }) => gets ?? "", cell: ({ gets, host_name }) => gets && `${gets} as ${host_name}` },
-    { name: "Loses what is on", show: "hidden sm:table-cell", value: ({ takes }) => takes.join(" and ") },
+    { name: "Erased disk", show: "hidden sm:table-cell", value: ({ takes }) => takes.join(" and ") },
     {
-      name: "Look at",
+      name: "Notes",
       value: ({ faults, asks, warnings }) => (faults.length > 0 ? 3 : warnings.length > 0 ? 2 : asks.length > 0 ? 1 : 0),
       cell: (machine) => <Notes machine={machine} />,
     },
@@ -99,7 +99,7 @@ function Notes({ machine }: { machine: MachinePreview }) {
     <>
       {machine.faults.map(({ place, what, fix }) => (
         <p key={place + what}>
-          <CircleAlert className="mr-1 inline size-4 text-error" aria-label="stands in the way" />
+          <CircleAlert className="mr-1 inline size-4 text-error" aria-label="obstacle" />
           {what}. <span className="text-base-content/75">
             <Prose text={fix} />
           </span>
@@ -121,8 +121,8 @@ function Notes({ machine }: { machine: MachinePreview }) {
 /** How many are meant, and how many of them have something to lose. */
 function summary(all: number, holding: number): string {
   if (all === 1) {
-    return holding === 1 ? "One machine, which is installed anew." : "One machine, which holds nothing by the record.";
+    return holding === 1 ? "One machine, which has a system installed and would lose it." : "One machine, on which nothing is installed by the record.";
   }
   const of = holding === 0 ? "none" : holding === all ? "all" : holding;
-  return `${all} machines, ${of} of which ${holding === 1 ? "is" : "are"} installed anew.`;
+  return `${all} machines; ${of} ${holding === 1 ? "has" : "have"} a system installed and would lose it.`;
 }

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answer, api } from "../api/client";
 import { Refusal } from "../parts/Faults";
 
-/** Calls an install off. What the installer has done already is not undone, so it is asked for twice. */
+/** Cancels an install. What the installer has done already is not undone, so it is confirmed first. */
 export function Cancel({ number }: { number: number }) {
   const queries = useQueryClient();
   const cancel = useMutation({
@@ -14,10 +14,10 @@ export function Cancel({ number }: { number: number }) {
   return (
     <>
       <details className="dropdown">
-        <summary className="btn btn-sm">Call it off</summary>
+        <summary className="btn btn-sm">Cancel</summary>
         <div className="dropdown-content z-10 mt-1 w-72 border border-base-300 bg-base-100 p-3 shadow">
           <p className="mb-2">
-            The machine starts from its disk next time. What the installer has done already stays done.
+            The machine starts from its disk next time. What the installer has done stays done.
           </p>
           <button
             type="button"
@@ -27,11 +27,11 @@ export function Cancel({ number }: { number: number }) {
               cancel.mutate();
             }}
           >
-            Call install {number} off
+            Cancel install {number}
           </button>
         </div>
       </details>
-      <Refusal error={cancel.error} title="It was not called off." />
+      <Refusal error={cancel.error} title="It was not cancelled." />
     </>
   );
 }

@@ -38,9 +38,9 @@ function Detail({ install }: { install: InstallDetail }) {
         <OpenQuestions install={install} />
         {install.refused > 0 && (
           <div role="alert" className="mb-6 max-w-xl border-l-4 border-error pl-3">
-            <p className="font-semibold">Somebody else asked with its token</p>
+            <p className="font-semibold">Its token was used from elsewhere</p>
             <p>
-              and was refused, from{" "}
+              Refused were requests from{" "}
               {install.refused === 1 ? "an address that is" : `${install.refused} addresses that are`} not the
               machine&apos;s. The steps below say which. Whoever has the token has seen the machine&apos;s traffic, or its
               screen.
@@ -49,7 +49,7 @@ function Detail({ install }: { install: InstallDetail }) {
         )}
         {install.differences.length > 0 && (
           <div role="alert" className="mb-6 max-w-xl border-l-4 border-warning pl-3">
-            <p className="font-semibold">The host is not as it was expected:</p>
+            <p className="font-semibold">The host differs from what was expected:</p>
             <ul>
               {install.differences.map((one) => (
                 <li key={one.what}>

@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import type { InstallRow, InstallState } from "../api/client";
@@ -7,6 +8,7 @@ import { StateMark } from "../parts/StateMark";
 import { VirtualRows } from "../parts/VirtualRows";
 import { ago, span, useNow } from "../parts/time";
 import { HowFar } from "./HowFar";
+import { SelectedInstalls } from "./SelectedInstalls";
 import { PAGE, useInstalls } from "./useInstalls";
 
 const ROW_PX = 40;
@@ -14,14 +16,15 @@ const ROW_PX = 40;
 const STATES: InstallState[] = ["failed", "stalled", "armed", "booting", "installing", "installed", "cancelled"];
 
 const COLUMNS: [string, string][] = [
+  ["Selected", ""],
   ["No.", ""],
   ["Machine", ""],
   ["Image", "hidden sm:block"],
   ["Answers", "hidden lg:block"],
-  ["Way", "hidden sm:block"],
+  ["Progress", "hidden sm:block"],
   ["State", ""],
-  ["Took, or is", "hidden lg:block"],
-  ["Moved", "hidden lg:block"],
+  ["Duration", "hidden lg:block"],
+  ["Last step", "hidden lg:block"],
 ];
 
 export function InstallsPage() {
@@ -30,21 +33,22 @@ export function InstallsPage() {
   const number = Number(params.get("page") ?? 0);
   const installs = useInstalls(chosen ? [chosen] : [], number);
   const now = useNow();
+  const [selected, setSelected] = useState<ReadonlySet<number>>(new Set());
   const rows = installs.data?.installs ?? [];
   const total = installs.data?.total ?? 0;
   return (
     <>
       <div className="mb-3 flex flex-wrap items-center gap-3">
-        <h1 className="font-semibold">{installs.data ? `${total} installs` : "Installs"}</h1>
+        <h1 className="text-lg font-semibold">{installs.data ? `${total} installs` : "Installs"}</h1>
         <select
           className="select w-44"
-          aria-label="Only installs in this state"
+          aria-label="State"
           value={chosen ?? ""}
           onChange={(event) => {
             setParams(event.target.value ? { state: event.target.value } : {});
           }}
         >
-          <option value="">in every state</option>
+          <option value="">all states</option>
           {STATES.map((state) => (
             <option key={state}>{state}</option>
           ))}
@@ -80,7 +84,33 @@ export function InstallsPage() {
           head={<Head />}
           row={(index) => {
             const row = rows[index];
-            return row && <Row key={row.number} row={row} now={now} />;
+            return (
+              row && (
+                <Row
+                  key={row.number}
+                  row={row}
+                  now={now}
+                  selected={selected.has(row.number)}
+                  select={(is) => {
+                    const next = new Set(selected);
+                    if (is) {
+                      next.add(row.number);
+                    } else {
+                      next.delete(row.number);
+                    }
+                    setSelected(next);
+                  }}
+                />
+              )
+            );
+          }}
+        />
+      )}
+      {selected.size > 0 && (
+        <SelectedInstalls
+          numbers={[...selected]}
+          clear={() => {
+            setSelected(new Set());
           }}
         />
       )}
@@ -114,7 +144,7 @@ function Head() {
     <div role="row" className="install-grid grid gap-x-3 px-2 py-1.5 text-xs text-base-content/70">
       {COLUMNS.map(([name, show]) => (
         <div key={name} role="columnheader" className={show}>
-          {name}
+          {name === "Selected" ? <span className="sr-only">{name}</span> : name}
         </div>
       ))}
     </div>
@@ -138,9 +168,20 @@ function Needs({ row }: { row: InstallRow }) {
   );
 }
 
-function Row({ row, now }: { row: InstallRow; now: number }) {
+function Row({ row, now, selected, select }: { row: InstallRow; now: number; selected: boolean; select: (is: boolean) => void }) {
   return (
     <div className="install-grid grid h-full items-center gap-x-3 px-2">
+      <div role="cell">
+        <input
+          type="checkbox"
+          className="checkbox checkbox-xs rounded-sm"
+          aria-label={`Select install ${row.number}`}
+          checked={selected}
+          onChange={({ target }) => {
+            select(target.checked);
+          }}
+        />
+      </div>
       <div role="cell">
         <Link data-row to={`/installs/${row.number}`} className="link-hover font-medium">
           {row.number}

@@ -40,7 +40,7 @@ export function OpenQuestions({ install }: { install: InstallDetail }) {
       <p className="mb-2 font-semibold">{install.machine} waits on its screen until this is answered:</p>
       {questions.map(([key, question]) => (
         <label key={key} className="mb-2 block">
-          <span className="block">{question.ask}</span>
+          <span className="block">{question.text}</span>
           <QuestionField
             question={question}
             value={typed[key] ?? proposed[key] ?? ""}
@@ -50,7 +50,7 @@ export function OpenQuestions({ install }: { install: InstallDetail }) {
           />
         </label>
       ))}
-      <Refusal error={send.error} title="Nothing was taken." />
+      <Refusal error={send.error} title="Nothing was saved." />
       <button type="submit" className="btn btn-primary btn-sm" disabled={send.isPending}>
         Answer
       </button>

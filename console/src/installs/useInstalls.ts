@@ -21,6 +21,14 @@ export function useInstalls(states: InstallState[], number: number) {
   });
 }
 
+/** The installs of one machine, newest first. */
+export function useInstallsOf(machine: string) {
+  return useQuery({
+    queryKey: ["installs", "of", machine],
+    queryFn: async () => answer(await api.GET("/api/v1/installs", { params: { query: { machine, limit: PAGE } } })),
+  });
+}
+
 /** One install, with everything that was seen of it. */
 export function useInstall(number: number) {
   return useQuery({

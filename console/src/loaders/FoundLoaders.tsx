@@ -10,15 +10,15 @@ export function FoundLoaders(props: {
 }) {
   const columns: Column<FoundLoader>[] = [
     { name: "Name", value: (loader) => loader.name },
-    { name: "What it is", value: (loader) => loader.facts.program?.value ?? "–" },
+    { name: "Program", value: (loader) => loader.facts.program?.value ?? "–" },
     { name: "Package", show: "hidden lg:table-cell", value: (loader) => loader.package },
     {
       name: "Signed by",
       show: "hidden lg:table-cell",
-      value: (loader) => loader.facts.signers.join(", ") || "nobody",
+      value: (loader) => loader.facts.signers.join(", ") || "not signed",
     },
     {
-      name: "",
+      name: "Action",
       value: (loader) => loader.in_the_way ?? "",
       cell: (loader) =>
         loader.in_the_way ? (

@@ -1,4 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Plus } from "lucide-react";
+import { useState } from "react";
 
 import { answer, api, done, type LoaderView } from "../api/client";
 import { Refusal } from "../parts/Faults";
@@ -6,6 +8,7 @@ import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
 import { FoundLoaders } from "./FoundLoaders";
+import { LoaderForm } from "./LoaderForm";
 import { PackageFiles } from "./PackageFiles";
 
 const HTTP = { none: "none", "port-80": "port 80", "any-port": "any port" };
@@ -15,9 +18,10 @@ const clients = (loader: LoaderView) =>
     .filter(Boolean)
     .join(", ") || "all";
 
-/** The loaders there are, and those that the operating system's packages have brought. */
+/** The loaders in use, and those in the operating system's packages. */
 export function LoadersPage() {
   const queries = useQueryClient();
+  const [form, setForm] = useState<{ saved: LoaderView | undefined }>();
   const loaders = useQuery({ queryKey: ["loaders"], queryFn: async () => answer(await api.GET("/api/v1/loaders")) });
   const packaged = useQuery({
     queryKey: ["packaged"],
@@ -47,18 +51,29 @@ export function LoadersPage() {
     },
     { name: "Firmware", value: (loader) => loader.architecture },
     { name: "Clients", show: "hidden lg:table-cell", value: clients },
-    { name: "What it is", show: "hidden sm:table-cell", value: (loader) => loader.facts.program?.value ?? "not recognised" },
-    { name: "Menus in", show: "hidden lg:table-cell", value: (loader) => loader.language },
+    { name: "Program", show: "hidden sm:table-cell", value: (loader) => loader.facts.program?.value ?? "not recognised" },
+    { name: "Menu language", show: "hidden lg:table-cell", value: (loader) => loader.language },
     { name: "HTTP", show: "hidden lg:table-cell", value: (loader) => HTTP[loader.http] },
     {
       name: "Signed by",
       show: "hidden lg:table-cell",
-      value: (loader) => loader.facts.signers.join(", ") || "nobody",
+      value: (loader) => loader.facts.signers.join(", ") || "not signed",
     },
     {
-      name: "",
+      name: "Action",
       value: () => "",
       cell: (loader) => (
+        <span className="flex gap-1">
+        <button
+          type="button"
+          className="btn btn-xs"
+          aria-label={`Change ${loader.name}`}
+          onClick={() => {
+            setForm({ saved: loader });
+          }}
+        >
+          Change
+        </button>
         <button
           type="button"
           className="btn btn-xs"
@@ -69,18 +84,38 @@ export function LoadersPage() {
         >
           Remove
         </button>
+        </span>
       ),
     },
   ];
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
-      <h1 className="mb-3 font-semibold">Loaders</h1>
+      <div className="mb-3 flex items-center gap-4">
+        <h1 className="text-lg font-semibold">Loaders</h1>
+        <button
+          type="button"
+          className="btn btn-primary btn-sm"
+          onClick={() => {
+            setForm({ saved: undefined });
+          }}
+        >
+          <Plus className="size-4" aria-hidden /> Add from files
+        </button>
+      </div>
+      {form && (
+        <LoaderForm
+          saved={form.saved}
+          close={() => {
+            setForm(undefined);
+          }}
+        />
+      )}
       <Refusal error={add.error ?? remove.error} title="Nothing was changed." />
       <Answered query={loaders} rows={3}>
         {(all) =>
           all.length === 0 ? (
             <Empty title="There is no loader, so no machine can boot">
-              Add one that packages have brought, below, or <code>lastmile loader add</code>.
+              Add one from the packages below, or with <code>lastmile loader add</code>.
             </Empty>
           ) : (
             <Table label="Loaders" rows={all} columns={own} keyOf={(loader) => loader.name} />
@@ -88,7 +123,7 @@ export function LoadersPage() {
         }
       </Answered>
       <div className="mt-6">
-        <Section title="On the service's host, from packages">
+        <Section title="Packages on this host">
           <Answered query={packaged} rows={2}>
             {(all) =>
               all.length === 0 ? (

@@ -1,83 +1,155 @@
 import { ArrowLeft } from "lucide-react";
-import { Link, useParams } from "react-router";
+import type { ReactNode } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
 
 import type { Edited, MachineDetail } from "../api/client";
+import { useInstallsOf } from "../installs/useInstalls";
 import { Pairs } from "../parts/Pairs";
 import { Parameters } from "../parts/Parameters";
 import { Route } from "../parts/Route";
 import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
-import { ago, clock, useNow } from "../parts/time";
+import { type Column, Table } from "../parts/Table";
+import { Ago, When } from "../parts/Time";
+import type { InstallRow } from "../api/client";
 import { Diagnoses } from "../traces/Diagnoses";
 import { Sequence } from "../traces/Sequence";
 import { MachineSettings } from "./MachineSettings";
 import { routeState } from "./routeState";
 import { useMachine } from "./useMachines";
+import { Preformatted } from "../parts/Preformatted";
 
+const TABS = [
+  { key: "overview", name: "Overview" },
+  { key: "installs", name: "Installs" },
+  { key: "trace", name: "Trace" },
+  { key: "settings", name: "Settings" },
+] as const;
+type Tab = (typeof TABS)[number]["key"];
+
+/** One machine, in tabs; which one is shown is part of the address. */
 export function MachinePage() {
   const { name = "" } = useParams();
+  const [params, setParams] = useSearchParams();
   const machine = useMachine(name);
+  const tab = TABS.find(({ key }) => key === params.get("tab"))?.key ?? "overview";
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
-      <Link to="/" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+      <Link to="/machines" className="link-hover inline-flex items-center gap-1 text-base-content/75">
         <ArrowLeft className="size-4" aria-hidden /> Machines
       </Link>
-      <h1 className="mt-1 mb-4 text-lg font-semibold">{name}</h1>
-      <Answered query={machine}>{(data) => <Detail machine={data} />}</Answered>
+      <div className="mt-1 mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+        <h1 className="text-lg font-semibold">{name}</h1>
+        {machine.data && <StateMark state={machine.data.stage} />}
+        {machine.data?.install != null && <Route step={machine.data.last_step} state={routeState(machine.data)} />}
+        <Link className="btn btn-primary btn-sm ml-auto" to={`/arm?machine=${encodeURIComponent(name)}`}>
+          Arm an install
+        </Link>
+      </div>
+      <div role="tablist" aria-label="Parts of this page" className="mb-4 flex gap-4 border-b border-base-300">
+        {TABS.map(({ key, name: label }) => (
+          <button
+            key={key}
+            type="button"
+            role="tab"
+            id={`tab-${key}`}
+            aria-selected={tab === key}
+            aria-controls="tab-panel"
+            className={`cursor-pointer border-b-2 pb-1.5 ${tab === key ? "border-accent font-semibold" : "border-transparent hover:border-base-300"}`}
+            onClick={() => {
+              setParams(key === "overview" ? {} : { tab: key }, { replace: true });
+            }}
+          >
+            {label}
+          </button>
+        ))}
+      </div>
+      <div role="tabpanel" id="tab-panel" aria-labelledby={`tab-${tab}`}>
+        <Answered query={machine}>{(data) => <Panel tab={tab} machine={data} />}</Answered>
+      </div>
     </div>
   );
 }
 
-/** Events that the page of a machine shows; its trace has them all. */
-const SHOWN = 60;
-
-function recent(trace: MachineDetail["trace"]) {
-  return trace.slice(-SHOWN);
+function Panel({ tab, machine }: { tab: Tab; machine: Edited<MachineDetail> }): ReactNode {
+  switch (tab) {
+    case "overview":
+      return <Overview machine={machine} />;
+    case "installs":
+      return <Installs name={machine.name} />;
+    case "trace":
+      return <Trace machine={machine} />;
+    case "settings":
+      return (
+        <div className="max-w-xl">
+          <MachineSettings machine={machine} />
+        </div>
+      );
+  }
 }
 
-function Detail({ machine }: { machine: Edited<MachineDetail> }) {
-  const now = useNow();
+function Overview({ machine }: { machine: MachineDetail }) {
   const installed = machine.installed;
   return (
-    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
+    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,28rem)_minmax(0,1fr)]">
       <div>
-        <Section title="Now">
-          <div className="mb-3 flex flex-wrap items-center gap-4">
-            <StateMark state={machine.stage} />
-            {machine.install != null && <Route step={machine.last_step} state={routeState(machine)} />}
-            <Link className="btn btn-sm" to={`/arm?machine=${encodeURIComponent(machine.name)}`}>
-              Arm
-            </Link>
-            {machine.install != null && (
-              <Link className="link" to={`/installs/${machine.install}`}>
-                install {machine.install}
-              </Link>
-            )}
-          </div>
+        <Section title="Machine">
           <Pairs
             pairs={[
-              ["Holds", installed ? `${installed.image} r${installed.revision} since ${clock(installed.at)}` : "–"],
+              [
+                "Image",
+                installed ? (
+                  <>
+                    <Link className="link-hover" to={`/images/${installed.image}`}>
+                      {installed.image} r{installed.revision}
+                    </Link>{" "}
+                    since <When at={installed.at} />
+                  </>
+                ) : (
+                  "–"
+                ),
+              ],
+              [
+                "Install",
+                machine.install == null ? (
+                  "–"
+                ) : (
+                  <Link className="link" to={`/installs/${machine.install}`}>
+                    {machine.install}
+                  </Link>
+                ),
+              ],
               ["Address", machine.address ?? "–"],
-              ["MAC", <span className="font-mono text-xs">{machine.macs.join(", ")}</span>],
-              ["Seen", ago(machine.last_seen, now)],
-              ["Standing", typeof machine.standing === "string" ? machine.standing : `live: ${machine.standing.live}${machine.live_answers ? `, with answers ${machine.live_answers}` : ""}`],
-              ["Labels", machine.labels.join(", ") || "–"],
-              ["Facts", Object.entries(machine.facts).map(([name, value]) => `${name} = ${value}`).join(", ") || "–"],
-              ["Menu", machine.menu == null ? "–" : <Link className="link" to={`/menus/${machine.menu}`}>{machine.menu}</Link>],
-              ["Registered", clock(machine.created)],
+              ["MAC", <span key="mac" className="font-mono text-xs">{machine.macs.join(", ")}</span>],
+              ["Last seen", <Ago key="seen" at={machine.last_seen} />],
+              ["Default boot", `${machine.default_boot}${machine.live_answers ? `, with answers ${machine.live_answers}` : ""}`],
+              [
+                "Labels",
+                machine.labels.length === 0
+                  ? "–"
+                  : machine.labels.map((label) => (
+                      <Link key={label} className="link-hover mr-2" to={`/labels/${encodeURIComponent(label)}`}>
+                        {label}
+                      </Link>
+                    )),
+              ],
+              ["Details", Object.entries(machine.details).map(([name, value]) => `${name} = ${value}`).join(", ") || "–"],
+              ["Menu", machine.menu == null ? "–" : <Link key="menu" className="link" to={`/menus/${machine.menu}`}>{machine.menu}</Link>],
+              ["Registered", <When key="created" at={machine.created} />],
             ]}
           />
         </Section>
-        <Section title="Settings">
-          <details>
-            <summary className="cursor-pointer">Change what it does, and what is known of it</summary>
-            <MachineSettings machine={machine} />
-          </details>
-        </Section>
+      </div>
+      <div>
+        {machine.diagnoses.length > 0 && (
+          <Section title="What stops it">
+            <Diagnoses diagnoses={machine.diagnoses} />
+          </Section>
+        )}
         <Section title="If it boots now">
-          <p className="font-medium">It gets {machine.plan.gets},</p>
-          <p className="mb-3">because {machine.plan.why}.</p>
+          <p className="font-medium">It gets {machine.plan.gets}.</p>
+          <p className="mb-3">Why: {machine.plan.why}.</p>
           {machine.plan.parameters.length > 0 && (
             <details className="mb-2">
               <summary className="cursor-pointer">Kernel parameters, and where each comes from</summary>
@@ -87,26 +159,61 @@ function Detail({ machine }: { machine: Edited<MachineDetail> }) {
           {machine.plan.menu && (
             <details>
               <summary className="cursor-pointer">What its loader reads</summary>
-              <pre className="mt-2 overflow-x-auto bg-base-200 p-2 text-xs">{machine.plan.menu}</pre>
+              <Preformatted label="Menu" className="mt-2 bg-base-200 p-2 text-xs">{machine.plan.menu}</Preformatted>
             </details>
           )}
         </Section>
       </div>
-      <div>
-        {machine.diagnoses.length > 0 && (
-          <Section title="What stops it">
-            <Diagnoses diagnoses={machine.diagnoses} />
-          </Section>
-        )}
-        <Section title="What it did on the wire">
-          <p className="mb-2">
-            <Link className="link" to={`/traces/${machine.name}`}>
-              The whole trace, beside another machine&apos;s, or as a capture file
-            </Link>
-          </p>
-          <Sequence lines={recent(machine.trace)} lastBoot={null} />
-        </Section>
-      </div>
     </div>
+  );
+}
+
+const INSTALLS: Column<InstallRow>[] = [
+  {
+    name: "No.",
+    value: ({ number }) => -number,
+    cell: ({ number }) => (
+      <Link className="link" to={`/installs/${number}`}>
+        {number}
+      </Link>
+    ),
+  },
+  { name: "Image", value: ({ image, revision }) => `${image} r${revision}` },
+  { name: "Answers", value: ({ answers, answers_version }) => `${answers} v${answers_version}` },
+  { name: "State", value: ({ state }) => state, cell: ({ state }) => <StateMark state={state} /> },
+  { name: "Armed", value: ({ armed_at }) => armed_at, cell: ({ armed_at }) => <When at={armed_at} /> },
+  { name: "Ended", value: ({ ended_at }) => ended_at ?? "", cell: ({ ended_at }) => <When at={ended_at} /> },
+  { name: "Armed by", show: "hidden sm:table-cell", value: ({ armed_by }) => armed_by },
+];
+
+function Installs({ name }: { name: string }) {
+  const installs = useInstallsOf(name);
+  return (
+    <Answered query={installs}>
+      {(list) =>
+        list.installs.length === 0 ? (
+          <p className="text-base-content/75">No install was ever armed for it.</p>
+        ) : (
+          <Table label="Installs" rows={list.installs} columns={INSTALLS} keyOf={({ number }) => String(number)} />
+        )
+      }
+    </Answered>
+  );
+}
+
+/** Events that the page of a machine shows; its trace has them all. */
+const SHOWN = 60;
+
+function Trace({ machine }: { machine: MachineDetail }) {
+  return (
+    <>
+      {machine.diagnoses.length > 0 && <Diagnoses diagnoses={machine.diagnoses} />}
+      <p className="mb-2">
+        <Link className="link" to={`/traces/${machine.name}`}>
+          The whole trace, compared with another machine&apos;s, or as a capture file
+        </Link>
+      </p>
+      <Sequence lines={machine.trace.slice(-SHOWN)} lastBoot={null} />
+    </>
   );
 }

@@ -9,32 +9,30 @@ import { Refusal } from "../parts/Faults";
 import { useDraft } from "../parts/useDraft";
 
 interface Fields {
-  standing: string;
+  default_boot: string;
   menu: string;
   liveAnswers: string;
   labels: string;
-  facts: string;
+  details: string;
   parameters: string;
-}
-
-/** A machine's standing as one word: a live image stands behind a colon. */
-function standingOf(machine: MachineDetail): string {
-  return typeof machine.standing === "string" ? machine.standing : `live:${machine.standing.live}`;
+  withoutParameters: string;
 }
 
 function toFields(machine: MachineDetail): Fields {
   return {
-    standing: standingOf(machine),
+    default_boot: machine.default_boot,
     menu: machine.menu ?? "",
     liveAnswers: machine.live_answers ?? "",
     labels: machine.labels.join(" "),
-    facts: Object.entries(machine.facts)
+    details: Object.entries(machine.details)
       .map(([name, value]) => `${name}=${value}`)
       .join("\n"),
     parameters: machine.parameters.join("\n"),
+    withoutParameters: machine.without_parameters.join(" "),
   };
 }
 
+const words = (text: string) => text.split(/[\s,]+/).filter((word) => word !== "");
 const lines = (text: string) => text.split("\n").filter((line) => line.trim() !== "");
 
 function pair(line: string): [string, string] {
@@ -53,18 +51,19 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
   const queries = useQueryClient();
   const save = useMutation({
     mutationFn: async (etag?: string) => {
-      const { standing } = fields;
-      const live = standing.startsWith("live:") ? { live: standing.slice("live:".length) } : undefined;
+      const { default_boot } = fields;
+      const isLive = default_boot.startsWith("live:");
       const body = {
         name: machine.name,
         macs: machine.macs,
         options: machine.options,
-        standing: live ?? (standing as "local-disk" | "menu" | "ignored"),
+        default_boot,
         menu: fields.menu || null,
-        live_answers: (live && fields.liveAnswers) || null,
-        labels: fields.labels.split(/[\s,]+/).filter((label) => label !== ""),
-        facts: Object.fromEntries(lines(fields.facts).map(pair)),
+        live_answers: (isLive && fields.liveAnswers) || null,
+        labels: words(fields.labels),
+        details: Object.fromEntries(lines(fields.details).map(pair)),
         parameters: lines(fields.parameters),
+        without_parameters: words(fields.withoutParameters),
       };
       const params = { path: { name: machine.name } };
       return edited(await api.PUT("/api/v1/machines/{name}", { params, headers: headers(etag), body }));
@@ -77,7 +76,7 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
   const set = (part: Partial<Fields>) => {
     setFields({ ...fields, ...part });
   };
-  const area = (field: "facts" | "parameters", label: string, hint: string) => (
+  const area = (field: "details" | "parameters" | "withoutParameters", label: string, hint: string) => (
     <label className="block">
       <span className="text-base-content/75">{label}</span>
       <textarea
@@ -103,9 +102,9 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
         <span className="text-base-content/75">When no install is armed</span>
         <select
           className="select select-sm w-full"
-          value={fields.standing}
+          value={fields.default_boot}
           onChange={(event) => {
-            set({ standing: event.target.value });
+            set({ default_boot: event.target.value });
           }}
         >
           <option value="local-disk">it starts from its local disk</option>
@@ -120,7 +119,7 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
             ))}
         </select>
       </label>
-      {fields.standing.startsWith("live:") && (
+      {fields.default_boot.startsWith("live:") && (
         <label className="block">
           <span className="text-base-content/75">Answers that it is given at each start</span>
           <select
@@ -167,8 +166,9 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
           }}
         />
       </label>
-      {area("facts", "Facts, a line each", "rack=7")}
-      {area("parameters", "Kernel parameters, a line each", "ip={{ address }}")}
+      {area("details", "Details, one on each line", "rack=7")}
+      {area("parameters", "Kernel parameters, one on each line", "ip={{ address }}")}
+      {area("withoutParameters", "Without these kernel parameters (keys)", "quiet")}
       <Refusal error={save.error} />
       <Conflict
         save={save}

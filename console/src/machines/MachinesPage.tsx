@@ -1,29 +1,34 @@
-import { Search, X } from "lucide-react";
+import { Plus, Rows3, Rows4, Search, Upload, X } from "lucide-react";
 import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 
-import type { Stage } from "../api/client";
+import { useDensity } from "../parts/density";
 import { Empty, Failed, Loading } from "../parts/States";
-import { MachineTable } from "./MachineTable";
-import { type Filter, type Sort, useMachineCounts } from "./useMachines";
+import { ActionBar } from "./ActionBar";
+import { ALL_COLUMNS, MachineTable } from "./MachineTable";
+import { useSelection } from "./selection";
+import { type ColumnKey, type Filter, type Sort, useMachineCounts, type Wanted } from "./useMachines";
 
 /** What a person looks for first, and the stages it stands for. */
-const GROUPS: { name: string; stages: Stage[]; tone: string }[] = [
-  { name: "Needs somebody", stages: ["failed", "stalled"], tone: "border-error" },
-  { name: "Under way", stages: ["installing", "booting", "armed"], tone: "border-accent" },
+const GROUPS: { name: string; stages: Wanted[]; tone: string }[] = [
+  { name: "Needs attention", stages: ["failed", "stalled", "differs"], tone: "border-error" },
+  { name: "In progress", stages: ["installing", "booting", "armed"], tone: "border-accent" },
   { name: "At rest", stages: ["idle", "installed"], tone: "border-success" },
 ];
+const KEYS = ALL_COLUMNS.map(({ key }) => key);
 
-/** The filter lives in the address, so that it can be sent to somebody. */
+/** Filter and columns live in the address, so that they can be sent to somebody. */
 function useFilter(): [Filter, (change: Partial<Filter>) => void] {
   const [params, setParams] = useSearchParams();
   const stages = params.get("stage");
+  const columns = params.get("columns");
   const filter: Filter = {
     text: params.get("text") ?? "",
     label: params.get("label") ?? "",
-    stages: stages ? (stages.split(",") as Stage[]) : [],
+    stages: stages ? (stages.split(",") as Wanted[]) : [],
     sort: (params.get("sort") as Sort | null) ?? "stage",
     reverse: params.get("reverse") === "true",
+    columns: columns === null ? KEYS : (columns.split(",").filter((key) => KEYS.includes(key as ColumnKey)) as ColumnKey[]),
   };
   const change = (part: Partial<Filter>) => {
     const next = { ...filter, ...part };
@@ -33,20 +38,27 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
       ["stage", next.stages.join(",")],
       ["sort", next.sort === "stage" ? "" : next.sort],
       ["reverse", next.reverse ? "true" : ""],
+      ["columns", next.columns.length === KEYS.length ? "" : next.columns.join(",") || "none"],
     ];
     setParams(entries.filter(([, value]) => value !== ""), { replace: true });
   };
   return [filter, change];
 }
 
+/** All machines: found, ordered, selected, and acted on. */
 export function MachinesPage() {
   const [filter, change] = useFilter();
+  const [compact, setCompact] = useDensity();
   const counts = useMachineCounts(filter);
-  const all = Object.values(counts.data?.stages ?? {}).reduce((sum, count) => sum + count, 0);
+  const selected = useSelection(filter);
+  const stages = Object.entries(counts.data?.stages ?? {});
+  const all = stages.reduce((sum, [stage, count]) => sum + (stage === "differs" ? 0 : count), 0);
+  const total = counts.data?.total ?? 0;
+  const count = selected.selection.everything ? total : selected.selection.names.size;
   return (
     <>
-      <h1 className="sr-only">Machines</h1>
-      <div className="mb-3 flex flex-wrap items-stretch gap-2">
+      <div className="mb-2 flex flex-wrap items-center gap-2">
+        <h1 className="mr-2 text-lg font-semibold max-sm:sr-only">Machines</h1>
         {GROUPS.map((group) => (
           <Group
             key={group.name}
@@ -61,8 +73,8 @@ export function MachinesPage() {
         {filter.label !== "" && (
           <button
             type="button"
-            className="btn btn-sm self-center"
-            aria-label={`Show machines without the label ${filter.label}, too`}
+            className="btn btn-sm"
+            aria-label={`No longer only those with label ${filter.label}`}
             onClick={() => {
               change({ label: "" });
             }}
@@ -70,36 +82,53 @@ export function MachinesPage() {
             {filter.label} <X className="size-3.5" aria-hidden />
           </button>
         )}
-        <span className="flex items-center gap-3 self-center px-1 text-base-content/75 sm:ml-auto">
-          <Link to={filter.label ? `/arm?label=${encodeURIComponent(filter.label)}` : "/arm"} className="link-hover">
-            Arm
-          </Link>
-          <Link
-            to={filter.label ? `/naming?label=${encodeURIComponent(filter.label)}` : "/naming"}
-            className="link-hover"
-          >
-            Name
-          </Link>
-          <Link to="/exports" className="link-hover">
-            Export
-          </Link>
-        </span>
         <SearchField
           text={filter.text}
           change={(text) => {
             change({ text });
           }}
         />
+        <span className="ml-auto flex items-center gap-1">
+          <Columns filter={filter} change={change} />
+          <button
+            type="button"
+            className="btn btn-ghost btn-sm btn-square"
+            aria-label={compact ? "Use taller rows" : "Use compact rows"}
+            aria-pressed={compact}
+            onClick={() => {
+              setCompact(!compact);
+            }}
+          >
+            {compact ? <Rows3 className="size-4" /> : <Rows4 className="size-4" />}
+          </button>
+          <Link to="/import-machines" className="btn btn-sm">
+            <Upload className="size-4" aria-hidden /> Import
+          </Link>
+          <Link to="/new-machine" className="btn btn-primary btn-sm">
+            <Plus className="size-4" aria-hidden /> Add
+          </Link>
+        </span>
       </div>
       <Failed query={counts} />
       {counts.isPending && <Loading />}
       {counts.data && all === 0 && (
         <Empty title="No machine is registered yet">
-          Register one with <code>lastmile machine add NAME --mac ADDRESS</code>. It appears here at once.
+          <p>Add one, import a list, or adopt machines that were seen on the network.</p>
+          <p className="mt-3 flex justify-center gap-2">
+            <Link to="/new-machine" className="btn btn-primary btn-sm">
+              Add a machine
+            </Link>
+            <Link to="/import-machines" className="btn btn-sm">
+              Import from CSV
+            </Link>
+            <Link to="/newcomers" className="btn btn-sm">
+              Newcomers
+            </Link>
+          </p>
         </Empty>
       )}
-      {counts.data && all > 0 && counts.data.total === 0 && (
-        <Empty title="No machine fits">
+      {counts.data && all > 0 && total === 0 && (
+        <Empty title="No machine matches">
           <button
             type="button"
             className="btn btn-sm mt-2"
@@ -111,10 +140,39 @@ export function MachinesPage() {
           </button>
         </Empty>
       )}
-      {counts.data && counts.data.total > 0 && (
-        <MachineTable filter={filter} total={counts.data.total} change={change} />
+      {total > 0 && (
+        <MachineTable filter={filter} total={total} change={change} compact={compact} selected={selected} />
+      )}
+      {count > 0 && (
+        <ActionBar selection={selected.selection} count={count} filter={filter} clear={selected.none} />
       )}
     </>
+  );
+}
+
+function Columns({ filter, change }: { filter: Filter; change: (part: Partial<Filter>) => void }) {
+  return (
+    <details className="dropdown dropdown-end max-lg:hidden">
+      <summary className="btn btn-ghost btn-sm">Columns</summary>
+      <ul className="dropdown-content z-10 mt-1 w-40 border border-base-300 bg-base-100 p-2 shadow">
+        {ALL_COLUMNS.map(({ key, name }) => (
+          <li key={key}>
+            <label className="flex cursor-pointer items-center gap-2 py-0.5">
+              <input
+                type="checkbox"
+                className="checkbox checkbox-xs rounded-sm"
+                checked={filter.columns.includes(key)}
+                onChange={({ target }) => {
+                  const without = filter.columns.filter((other) => other !== key);
+                  change({ columns: target.checked ? KEYS.filter((one) => one === key || without.includes(one)) : without });
+                }}
+              />
+              {name}
+            </label>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }
 
@@ -133,11 +191,11 @@ function Group(props: {
       onClick={() => {
         props.choose(!props.chosen);
       }}
-      className={`flex min-w-28 flex-1 cursor-pointer items-baseline gap-2 border-l-4 px-2 py-2 text-left sm:flex-none sm:px-3 ${
+      className={`flex cursor-pointer items-baseline gap-2 border-l-4 px-2 py-0.5 text-left ${
         props.tone
       } ${props.chosen ? "bg-base-300" : "bg-base-200 hover:bg-base-300"} ${quiet ? "opacity-70" : ""}`}
     >
-      <span className="text-lg font-semibold">{props.count}</span>
+      <span className="font-semibold">{props.count}</span>
       <span className="max-sm:text-xs">{props.name}</span>
     </button>
   );
@@ -165,7 +223,7 @@ function SearchField({ text, change }: { text: string; change: (text: string) =>
     };
   }, []);
   return (
-    <label className="input w-full self-center sm:w-80">
+    <label className="input input-sm w-full sm:w-64">
       <Search className="size-4 opacity-60" aria-hidden />
       <input
         ref={field}

@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link, useLocation, useSearchParams } from "react-router";
 
 import { answer, api, faultsOf, type NamedMachine, type NamingDraft } from "../api/client";
 import { Faults, Refusal } from "../parts/Faults";
@@ -15,14 +15,14 @@ const COLUMNS: Column<NamedMachine>[] = [
   { name: "Machine", value: ({ machine }) => machine },
   { name: "MAC", show: "hidden md:table-cell", value: ({ mac }) => mac, cell: ({ mac }) => <span className="font-mono text-xs">{mac}</span> },
   {
-    name: "Is to be called",
+    name: "New name",
     value: ({ name }) => name,
     cell: ({ machine, name }) => (machine === name ? "–" : <span className="font-medium">{name}</span>),
   },
-  { name: "Address now", show: "hidden sm:table-cell", value: ({ former_address }) => former_address ?? "–" },
-  { name: "Is to have", value: ({ address }) => address ?? "–" },
+  { name: "Address", show: "hidden sm:table-cell", value: ({ former_address }) => former_address ?? "–" },
+  { name: "New address", value: ({ address }) => address ?? "–" },
   {
-    name: "To know",
+    name: "Notes",
     value: ({ problems, notes }) => [...problems, ...notes].join("; "),
     cell: ({ problems, notes }) => (
       <>
@@ -44,7 +44,8 @@ const COLUMNS: Column<NamedMachine>[] = [
 /** Names and addresses by pattern: what becomes of every machine is seen while the pattern is typed. */
 export function NamingPage() {
   const [params] = useSearchParams();
-  const [who, setWho] = useState({ machines: params.get("machine") ?? "", labels: params.get("label") ?? "" });
+  const state = useLocation().state as { machines?: string[] } | null;
+  const [who, setWho] = useState({ machines: state?.machines?.join(" ") ?? params.get("machine") ?? "", labels: params.get("label") ?? "" });
   const [name, setName] = useState("");
   const [address, setAddress] = useState("");
   const [first, setFirst] = useState("1");
@@ -83,7 +84,7 @@ export function NamingPage() {
   const faults = faultsOf(preview.error);
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
-      <Link to="/" className="link-hover inline-flex items-center gap-1 text-base-content/75">
+      <Link to="/machines" className="link-hover inline-flex items-center gap-1 text-base-content/75">
         <ArrowLeft className="size-4" aria-hidden /> Machines
       </Link>
       <h1 className="mt-1 mb-4 text-lg font-semibold">Names and addresses by pattern</h1>
@@ -96,7 +97,7 @@ export function NamingPage() {
       >
         <Field label="Machines" hint="their names, or none" value={who.machines} change={(machines) => { setWho({ ...who, machines }); }} />
         <Field label="With the labels" hint="kiosk" value={who.labels} change={(labels) => { setWho({ ...who, labels }); }} />
-        <Field label="Name" hint="{{ facts.hall | slug }}-{{ counter | pad(2) }}" value={name} change={setName} mono />
+        <Field label="Name" hint="{{ details.hall | slug }}-{{ counter | pad(2) }}" value={name} change={setName} mono />
         <Field label="Address" hint="192.0.2.{{ 100 + counter }}" value={address} change={setAddress} mono />
         <Field label="First counter" hint="1" value={first} change={setFirst} />
         <label className="select w-full">
@@ -129,7 +130,7 @@ export function NamingPage() {
         <Empty title="Nothing is asked for yet">
           Say which machines, and a pattern. Beside <code>counter</code> a pattern names what is known of a machine:{" "}
           <code>name</code>, <code>mac_bare</code>, <code>serial</code>, <code>address</code>, <code>labels</code>,{" "}
-          <code>facts.rack</code>; <code>pad(3)</code> gives leading zeros, <code>slug</code> makes any text a name.
+          <code>details.rack</code>; <code>pad(3)</code> gives leading zeros, <code>slug</code> makes any text a name.
         </Empty>
       )}
       {asks && faults.length > 0 && <Faults title="This cannot be worked out" faults={faults} />}
@@ -138,8 +139,8 @@ export function NamingPage() {
         <>
           <p className="mb-2" role="status">
             {preview.data.unfit === 0
-              ? `All ${preview.data.machines.length} can be saved so.`
-              : `${preview.data.unfit} of ${preview.data.machines.length} cannot be saved so.`}
+              ? `All ${preview.data.machines.length} can be renamed so.`
+              : `${preview.data.unfit} of ${preview.data.machines.length} cannot be renamed so.`}
           </p>
           <Table
             label="Names"

@@ -11,9 +11,26 @@ export interface Filter {
   text: string;
   /** A label that the machines have; any if empty. */
   label: string;
-  stages: Stage[];
+  stages: Wanted[];
   sort: Sort;
   reverse: boolean;
+  /** The columns that are shown beside the name, by their keys. */
+  columns: ColumnKey[];
+}
+
+/** A stage, or machines at rest that are something else than was expected. */
+export type Wanted = Stage | "differs";
+
+/** Columns that can be left out. */
+export type ColumnKey = "progress" | "stage" | "image" | "labels" | "address" | "mac" | "seen";
+
+/** What the service is asked for a filter. */
+export function queryOf(filter: Filter) {
+  return {
+    ...(filter.text && { text: filter.text }),
+    ...(filter.label && { label: filter.label }),
+    ...(filter.stages.length > 0 && { stage: filter.stages.join(",") }),
+  };
 }
 
 function page(filter: Filter, number: number) {
@@ -22,9 +39,7 @@ function page(filter: Filter, number: number) {
     placeholderData: keepPreviousData,
     queryFn: async () => {
       const query = {
-        ...(filter.text && { text: filter.text }),
-        ...(filter.label && { label: filter.label }),
-        ...(filter.stages.length > 0 && { stage: filter.stages.join(",") }),
+        ...queryOf(filter),
         sort: filter.sort,
         reverse: filter.reverse,
         limit: PAGE,

@@ -1,11 +1,12 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useParams } from "react-router";
 
-import { api, basedOn, done, type Edited, edited, type MenuDraft, type MenuView } from "../api/client";
+import { answer, api, basedOn, done, type Edited, edited, type MenuDraft, type MenuView } from "../api/client";
 import { Conflict } from "../parts/Conflict";
 import { Refusal } from "../parts/Faults";
+import { NameActions } from "../parts/NameActions";
 import { Loading } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 import { newEntry } from "./actions";
@@ -49,7 +50,6 @@ function Editor({ name, saved }: { name: string; saved: Edited<MenuView> | undef
   const [viewer, setViewer] = useState<Viewer>({ machine: "", architecture: "", language: "" });
   const preview = usePreview(name, draft, viewer);
   const queries = useQueryClient();
-  const go = useNavigate();
   const save = useMutation({
     mutationFn: async (etag?: string) => {
       const params = { path: { name } };
@@ -60,13 +60,6 @@ function Editor({ name, saved }: { name: string; saved: Edited<MenuView> | undef
       take(menu);
       await queries.invalidateQueries();
     },
-  });
-  const remove = useMutation({
-    mutationFn: async () => {
-      done(await api.DELETE("/api/v1/menus/{name}", { params: { path: { name } }, headers: basedOn(saved?.etag) }));
-    },
-    onSuccess: () => go("/menus"),
-    onSettled: () => queries.invalidateQueries(),
   });
   const faults = preview.data?.faults ?? [];
   const set = (part: Partial<MenuDraft>) => {
@@ -90,21 +83,21 @@ function Editor({ name, saved }: { name: string; saved: Edited<MenuView> | undef
           Save
         </button>
         {saved && (
-          <button
-            type="button"
-            className="btn btn-sm"
-            onClick={() => {
-              remove.mutate();
+          <NameActions
+            noun="menu"
+            name={name}
+            page={(of) => `/menus${of === undefined ? "" : `/${of}`}`}
+            rename={async (to) => answer(await api.POST("/api/v1/menus/{name}/rename", { params: { path: { name } }, body: { to } }))}
+            copy={async (to) => answer(await api.POST("/api/v1/menus/{name}/copy", { params: { path: { name } }, body: { to } }))}
+            remove={async () => {
+              done(await api.DELETE("/api/v1/menus/{name}", { params: { path: { name } }, headers: basedOn(saved.etag) }));
             }}
-          >
-            Remove
-          </button>
+          />
         )}
         <span role="status" className="text-success">
           {save.isSuccess && JSON.stringify(draft) === JSON.stringify(draftOf(save.data)) && "saved"}
         </span>
       </div>
-      <Refusal error={remove.error} title="It was not removed." />
       <Refusal error={save.error} />
       <Conflict
         save={save}
@@ -214,7 +207,7 @@ function Frame({ draft, set }: { draft: MenuDraft; set: (part: Partial<MenuDraft
             set({ silent: event.target.checked });
           }}
         />
-        Not shown unless somebody presses a key
+        Hidden until a key is pressed
       </label>
     </div>
   );

@@ -46,7 +46,7 @@ export function Entries(props: {
                 <span className="block truncate text-xs text-base-content/70">
                   {ACTIONS[kindOf(entry.action)]}
                   {(entry.guard != null || entry.keep_guard) && ", past a phrase"}
-                  {entry.when && `, if ${entry.when}`}
+                  {entry.shown_if && `, if ${entry.shown_if}`}
                 </span>
               </button>
               <Small label={`Move ${entry.title} up`} disabled={index === 0} act={move(index, -1)}>

@@ -19,7 +19,7 @@ export function EntryFields(props: {
     change({ ...entry, ...part });
   };
   const said = (field: string) => faults.filter((fault) => fault.place === `${place}.${field}`);
-  const text = (field: "key" | "title" | "when", label: string, hint: string) => (
+  const text = (field: "key" | "title" | "shown_if", label: string, hint: string) => (
     <Labelled label={label} faults={said(field)}>
       <input
         className={`input input-sm w-full ${field === "title" ? "" : "font-mono"}`}
@@ -28,19 +28,19 @@ export function EntryFields(props: {
         value={entry[field] ?? ""}
         onChange={(event) => {
           const value = event.target.value;
-          set({ [field]: field === "when" && value === "" ? null : value });
+          set({ [field]: field === "shown_if" && value === "" ? null : value });
         }}
       />
     </Labelled>
   );
   return (
     <div className="space-y-1 px-2 py-2">
-      {text("title", "Says", "as in Install on {{ name }}")}
+      {text("title", "Title", "as in Install on {{ name }}")}
       {text("key", "Key", "as in install")}
-      <Labelled label="Does" faults={[]}>
+      <Labelled label="Action" faults={[]}>
         <select
           className="select select-sm w-full"
-          aria-label="Does"
+          aria-label="Action"
           value={kindOf(entry.action)}
           onChange={(event) => {
             set({ action: fresh(event.target.value as ActionKind) });
@@ -61,7 +61,7 @@ export function EntryFields(props: {
           set({ action });
         }}
       />
-      {text("when", "Only if", "as in 'kiosk' in labels and architecture == 'uefi-x64'")}
+      {text("shown_if", "Shown if", "as in 'kiosk' in labels and architecture == 'uefi-x64'")}
       <Labelled label="Phrase" faults={said("guard")}>
         <span className="flex items-center gap-2">
           <input

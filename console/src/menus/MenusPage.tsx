@@ -35,7 +35,7 @@ export function MenusPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex flex-wrap items-center gap-4">
-        <h1 className="font-semibold">{menus.data ? `${menus.data.length} menus` : "Menus"}</h1>
+        <h1 className="text-lg font-semibold">{menus.data ? `${menus.data.length} menus` : "Menus"}</h1>
         <form
           className="flex gap-2"
           onSubmit={(event) => {

@@ -5,6 +5,7 @@ import { Parameters } from "../parts/Parameters";
 import { MachinePicker } from "../parts/MachinePicker";
 import { Failed, Loading } from "../parts/States";
 import type { Viewer } from "./useMenus";
+import { Preformatted } from "../parts/Preformatted";
 
 const ARCHITECTURES = ["bios", "uefi-x64", "uefi-x86", "uefi-arm64", "uefi-arm32"];
 const LANGUAGES: Record<Language, string> = {
@@ -73,7 +74,7 @@ function Shown({ preview }: { preview: MenuPreview }) {
       {preview.screens.map((screen) => (
         <figure key={screen.key} className="mb-3">
           {screen.key !== "" && <figcaption className="mb-1 text-base-content/75">Behind {screen.key}</figcaption>}
-          <pre className="overflow-x-auto bg-[oklch(18%_0.02_250)] p-3 font-mono text-xs leading-tight text-[oklch(88%_0.01_90)]">
+          <Preformatted label="Screen" className="bg-[oklch(18%_0.02_250)] p-3 font-mono text-xs leading-tight text-[oklch(88%_0.01_90)]">
             {screen.rows.map((row, number) => (
               <span
                 key={number}
@@ -82,7 +83,7 @@ function Shown({ preview }: { preview: MenuPreview }) {
                 {row === "" ? " " : row}
               </span>
             ))}
-          </pre>
+          </Preformatted>
         </figure>
       ))}
       {preview.left_out.length > 0 && (
@@ -105,7 +106,7 @@ function Shown({ preview }: { preview: MenuPreview }) {
       ))}
       <details>
         <summary className="cursor-pointer">The text that the loader gets ({LANGUAGES[preview.language]})</summary>
-        <pre className="mt-2 overflow-x-auto bg-base-200 p-2 text-xs">{preview.text}</pre>
+        <Preformatted label="Screen" className="mt-2 bg-base-200 p-2 text-xs">{preview.text}</Preformatted>
       </details>
     </>
   );

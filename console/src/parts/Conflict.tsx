@@ -33,7 +33,7 @@ export function Conflict({ save, theirs }: { save: Save; theirs: () => void }) {
   const { differences = [], etag } = problem;
   return (
     <div ref={place} role="alert" className="mb-4 max-w-4xl border-l-4 border-accent pl-3">
-      <p className="font-semibold">Somebody has changed it since you began. Nothing was saved.</p>
+      <p className="font-semibold">It was changed by somebody else while you edited it. Nothing was saved.</p>
       {differences.length > 0 && (
         <table className="table table-xs my-2 w-auto">
           <thead>

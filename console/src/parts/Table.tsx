@@ -9,6 +9,8 @@ const FILTERED = 10;
 /** A column of a table. */
 export interface Column<Row> {
   name: string;
+  /** Whether the name is for screen readers only, and the column is sorted by nobody. */
+  hidden?: boolean;
   /** On which widths it is shown, as class names; on all if left out. */
   show?: string;
   /** What is sorted by, and found by the filter. */
@@ -38,10 +40,10 @@ export function Table<Row>(props: {
     <div className="max-w-5xl">
       {props.rows.length >= FILTERED && (
         <label className="input input-sm mb-2 w-64">
-          <span className="text-base-content/70">only</span>
+          <span className="text-base-content/70">Filter</span>
           <input
             value={text}
-            aria-label={`Narrow: ${props.label}`}
+            aria-label={`Filter: ${props.label}`}
             onChange={(event) => {
               setText(event.target.value);
             }}
@@ -51,11 +53,12 @@ export function Table<Row>(props: {
       <table className="w-full text-left" aria-label={props.label}>
         <thead>
           <tr className="border-b border-base-300 text-xs text-base-content/70">
-            {props.columns.map(({ name, show }, column) => (
+            {props.columns.map(({ name, show, hidden }, column) => (
               <Head
                 key={name}
                 name={name}
                 show={show}
+                hidden={hidden ?? false}
                 sorted={order?.column === column ? (order.reverse ? "descending" : "ascending") : "none"}
                 sort={() => {
                   setOrder({ column, reverse: order?.column === column && !order.reverse });
@@ -76,10 +79,10 @@ export function Table<Row>(props: {
           ))}
         </tbody>
       </table>
-      {fitting.length === 0 && <p className="p-1.5">None of {props.rows.length} fits.</p>}
+      {fitting.length === 0 && <p className="p-1.5">None of {props.rows.length} matches.</p>}
       {fitting.length > DRAWN && (
         <p className="p-1.5 text-base-content/75">
-          {fitting.length - DRAWN} more are not drawn: narrow them by a part of a name or address.
+          {fitting.length - DRAWN} more are not shown: filter by a part of a name or address.
         </p>
       )}
     </div>
@@ -89,9 +92,17 @@ export function Table<Row>(props: {
 function Head(props: {
   name: string;
   show: string | undefined;
+  hidden: boolean;
   sorted: "ascending" | "descending" | "none";
   sort: () => void;
 }) {
+  if (props.hidden) {
+    return (
+      <th className={`p-1.5 ${props.show ?? ""}`}>
+        <span className="sr-only">{props.name}</span>
+      </th>
+    );
+  }
   return (
     <th aria-sort={props.sorted} className={`p-1.5 font-normal whitespace-nowrap ${props.show ?? ""}`}>
       <button

@@ -39,7 +39,16 @@ export function span(from: string, to: string | number): string {
   return secs < 120 ? `${Math.round(secs)} s` : `${Math.round(secs / 60)} min`;
 }
 
-/** Date and time as the reader's place writes them. */
+/** The time today, date and time on another day; in the reader's zone and as their place writes them. */
 export function clock(at: string): string {
-  return new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "medium" });
+  const when = new Date(at);
+  const isToday = when.toDateString() === new Date().toDateString();
+  return isToday
+    ? when.toLocaleTimeString(undefined, { timeStyle: "medium" })
+    : when.toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" });
+}
+
+/** Date, time and zone, to the second. */
+export function exact(at: string): string {
+  return new Date(at).toLocaleString(undefined, { dateStyle: "full", timeStyle: "long" });
 }

@@ -24,7 +24,7 @@ const FIRST: [TextField, string, string][] = [
   ["pools", "Pools", "192.0.2.100-192.0.2.199"],
   ["exclusions", "Exclusions", "192.0.2.150"],
   ["lease_secs", "Lease, seconds", "28800"],
-  ["response_delay_ms", "First answer held back, ms", "0"],
+  ["head_start_ms", "Head start of other DHCP servers, ms", "0"],
   ["menu", "Menu", "workshop"],
 ];
 
@@ -126,7 +126,7 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
           }}
         />
       </Field>
-      {tick("probe", "Try for an address before it is offered anew")}
+      {tick("probe", "Probe an address before it is offered again")}
       {tick("authoritative", "Refuse clients that ask for addresses of other networks")}
       <Conflict
         save={save}

@@ -1,7 +1,8 @@
 import { ArrowLeft } from "lucide-react";
 import { Link, useParams } from "react-router";
 
-import type { Advice, SubnetView } from "../api/client";
+import { type Advice, api, done, type SubnetView } from "../api/client";
+import { NameActions } from "../parts/NameActions";
 import { Pairs } from "../parts/Pairs";
 import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
@@ -23,6 +24,15 @@ export function SubnetPage() {
         <Link className="btn btn-sm" to={`/subnets/${name}/edit`}>
           Change
         </Link>
+        <NameActions
+          noun="subnet"
+          name={name}
+          page={() => "/subnets"}
+          remove={async () => {
+            done(await api.DELETE("/api/v1/subnets/{name}", { params: { path: { name } } }));
+          }}
+          lost="Its reservations are lost. Machines on it are no longer answered."
+        />
       </div>
       <Answered query={subnet}>
         {(data) => (
@@ -35,10 +45,10 @@ export function SubnetPage() {
                 </Section>
               </div>
               <Section title="Every address">
-                <Answered query={picture}>{(drawn) => <SubnetPicture picture={drawn} />}</Answered>
+                <Answered query={picture}>{(drawn) => <SubnetPicture subnet={name} picture={drawn} />}</Answered>
               </Section>
             </div>
-            <Section title="For somebody else's DHCP server, and the firewall">
+            <Section title="Settings for another DHCP server and for a firewall">
               <Answered query={advice} rows={1}>
                 {(values) => <AdviceTable advice={values} />}
               </Answered>
@@ -75,7 +85,7 @@ function Settings({ subnet }: { subnet: SubnetView }) {
           ["Newcomers get", subnet.newcomers ?? "–"],
           ["Probe", yes(subnet.probe)],
           ["Authoritative", yes(subnet.authoritative)],
-          ["First answer", `after ${subnet.response_delay_ms ?? 0} ms`],
+          ["Head start of other servers", `${subnet.head_start_ms ?? 0} ms`],
           ["Machines known by", subnet.identify ?? (subnet.mode === "off" ? "first-claim" : "address")],
           ["HTTP boot", subnet.http_boot ?? "http"],
           ["Machines reach", subnet.service],

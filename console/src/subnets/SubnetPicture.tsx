@@ -1,6 +1,8 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 
-import type { Holding, Picture, Span } from "../api/client";
+import { api, done, type Holding, type Picture, type Span } from "../api/client";
+import { Refusal } from "../parts/Faults";
 import { type Column, Table } from "../parts/Table";
 import { clock } from "../parts/time";
 
@@ -23,19 +25,51 @@ const LOOKS: Record<Holding, { text: string; look: string }> = {
   network: { text: "network, broadcast", look: "bg-base-content/25 rotate-45 scale-75" },
 };
 
+/** What ends a claim on an address, where something can. */
+const ENDED: Partial<Record<Holding, string>> = { leased: "End the lease", remembered: "Forget", quarantined: "Release" };
+
 const ORDER = Object.keys(LOOKS) as Holding[];
 
-/** What every address of a subnet is, and who has it. */
-export function SubnetPicture({ picture }: { picture: Picture }) {
+/** What every address of a subnet is, and its owner. */
+export function SubnetPicture({ subnet, picture }: { subnet: string; picture: Picture }) {
+  const queries = useQueryClient();
+  const end = useMutation({
+    mutationFn: async (address: string) => {
+      done(await api.DELETE("/api/v1/subnets/{name}/leases/{address}", { params: { path: { name: subnet, address } } }));
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const columns: Column<Span>[] = [
+    ...COLUMNS,
+    {
+      name: "Action",
+      value: () => "",
+      cell: ({ first, holding }) =>
+        ENDED[holding] && (
+          <button
+            type="button"
+            className="btn btn-xs whitespace-nowrap"
+            aria-label={`${ENDED[holding]} ${first}`}
+            disabled={end.isPending}
+            onClick={() => {
+              end.mutate(first);
+            }}
+          >
+            {ENDED[holding]}
+          </button>
+        ),
+    },
+  ];
   const total = picture.spans.reduce((sum, span) => sum + size(span), 0);
   return (
     <>
       <Key picture={picture} />
       {total <= DRAWN ? <Cells spans={picture.spans} /> : <Bar spans={picture.spans} total={total} />}
+      <Refusal error={end.error} title="Nothing was changed." />
       <Table
-        label="Addresses that are somebody's"
+        label="Addresses in use"
         rows={picture.spans.filter((span) => span.who != null)}
-        columns={COLUMNS}
+        columns={columns}
         keyOf={(span) => span.first}
       />
     </>
@@ -62,7 +96,7 @@ function Cells({ spans }: { spans: Span[] }) {
   return (
     <div
       role="img"
-      aria-label="One field an address; the table below names those that are somebody's"
+      aria-label="One field per address; the table below lists those in use"
       className="mb-5 grid max-w-3xl grid-cols-[repeat(32,minmax(0,1fr))] gap-0.5"
     >
       {cells.map(({ address, span }) => (
@@ -94,13 +128,13 @@ function Bar({ spans, total }: { spans: Span[]; total: number }) {
 const COLUMNS: Column<Span>[] = [
   { name: "Address", value: (span) => span.first },
   {
-    name: "Is",
+    name: "Kind",
     value: (span) => LOOKS[span.holding].text,
     cell: ({ holding }) => (
       <span className={holding === "quarantined" ? "font-semibold text-error" : ""}>{LOOKS[holding].text}</span>
     ),
   },
-  { name: "Whose", value: (span) => span.who ?? "", cell: (span) => <Whose span={span} /> },
+  { name: "Owner", value: (span) => span.who ?? "", cell: (span) => <Whose span={span} /> },
   {
     name: "Until",
     show: "hidden sm:table-cell",

@@ -40,7 +40,7 @@ export function SubnetsPage() {
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex items-center gap-4">
-        <h1 className="font-semibold">{subnets.data ? `${subnets.data.length} subnets` : "Subnets"}</h1>
+        <h1 className="text-lg font-semibold">{subnets.data ? `${subnets.data.length} subnets` : "Subnets"}</h1>
         <Link className="btn btn-sm" to="/new-subnet">
           Add a subnet
         </Link>

@@ -18,7 +18,7 @@ export interface Fields {
   newcomers: "unanswered" | "nothing" | "menu";
   probe: boolean;
   authoritative: boolean;
-  response_delay_ms: string;
+  head_start_ms: string;
   identify: "by mode" | "address" | "first-claim";
   http_boot: "http" | "https";
   menu: string;
@@ -43,7 +43,7 @@ export const FRESH: Fields = {
   newcomers: "nothing",
   probe: true,
   authoritative: true,
-  response_delay_ms: "0",
+  head_start_ms: "0",
   identify: "by mode",
   http_boot: "http",
   menu: "",
@@ -69,7 +69,7 @@ export function toFields(draft: SubnetDraft): Fields {
     newcomers: draft.newcomers ?? FRESH.newcomers,
     probe: draft.probe ?? true,
     authoritative: draft.authoritative ?? true,
-    response_delay_ms: (draft.response_delay_ms ?? 0).toString(),
+    head_start_ms: (draft.head_start_ms ?? 0).toString(),
     identify: draft.identify ?? FRESH.identify,
     http_boot: draft.http_boot ?? FRESH.http_boot,
     menu: draft.menu ?? "",
@@ -115,7 +115,7 @@ export function toDraft(fields: Fields): SubnetDraft {
     newcomers: fields.newcomers,
     probe: fields.probe,
     authoritative: fields.authoritative,
-    response_delay_ms: number(fields.response_delay_ms),
+    head_start_ms: number(fields.head_start_ms),
     identify: fields.identify === "by mode" ? null : fields.identify,
     http_boot: fields.http_boot,
     menu: maybe(fields.menu),

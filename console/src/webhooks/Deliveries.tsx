@@ -6,30 +6,30 @@ import { Refusal } from "../parts/Faults";
 import { type Column, Table } from "../parts/Table";
 import { clock } from "../parts/time";
 
-function stands(delivery: DeliveryView): string {
+function status(delivery: DeliveryView): string {
   if (delivery.delivered) {
-    return `taken ${clock(delivery.delivered)}`;
+    return `delivered ${clock(delivery.delivered)}`;
   }
-  return delivery.due ? `waits until ${clock(delivery.due)}` : "given up";
+  return delivery.due ? `next attempt ${clock(delivery.due)}` : "abandoned";
 }
 
-/** What was told, or is to be, latest first. */
+/** Deliveries, latest first. */
 export function Deliveries({ deliveries }: { deliveries: DeliveryView[] }) {
   const queries = useQueryClient();
   const act = useMutation({
-    mutationFn: async ({ number, what }: { number: number; what: "send" | "give-up" }) => {
+    mutationFn: async ({ number, what }: { number: number; what: "send" | "abandon" }) => {
       const path = { params: { path: { number } } };
       return answer(
         what === "send"
           ? await api.POST("/api/v1/deliveries/{number}/send", path)
-          : await api.POST("/api/v1/deliveries/{number}/give-up", path),
+          : await api.POST("/api/v1/deliveries/{number}/abandon", path),
       );
     },
     onSettled: () => queries.invalidateQueries(),
   });
   const columns: Column<DeliveryView>[] = [
     { name: "No.", value: ({ number }) => number },
-    { name: "To", value: ({ handover }) => handover },
+    { name: "To", value: ({ webhook }) => webhook },
     { name: "Event", value: ({ event }) => event },
     {
       name: "Install",
@@ -45,11 +45,11 @@ export function Deliveries({ deliveries }: { deliveries: DeliveryView[] }) {
     },
     { name: "Attempts", show: "hidden md:table-cell", value: ({ attempts }) => attempts },
     {
-      name: "Stands",
-      value: stands,
+      name: "Status",
+      value: status,
       cell: (delivery) => (
         <>
-          <span className={delivery.delivered ? "" : "font-semibold"}>{stands(delivery)}</span>
+          <span className={delivery.delivered ? "" : "font-semibold"}>{status(delivery)}</span>
           {!delivery.delivered && delivery.last_answer && (
             <span className="block text-xs break-words text-error">{delivery.last_answer}</span>
           )}
@@ -57,7 +57,7 @@ export function Deliveries({ deliveries }: { deliveries: DeliveryView[] }) {
       ),
     },
     {
-      name: "",
+      name: "Action",
       show: "hidden sm:table-cell",
       value: () => "",
       cell: ({ number, due }) => (
@@ -76,10 +76,10 @@ export function Deliveries({ deliveries }: { deliveries: DeliveryView[] }) {
               type="button"
               className="btn btn-xs"
               onClick={() => {
-                act.mutate({ number, what: "give-up" });
+                act.mutate({ number, what: "abandon" });
               }}
             >
-              Give up
+              Abandon
             </button>
           )}
         </span>

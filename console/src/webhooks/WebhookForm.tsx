@@ -1,53 +1,103 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { answer, api, type HandoverEvent } from "../api/client";
-import { Refusal } from "../parts/Faults";
+import { answer, api, type Edited, edited, type WebhookEvent, type WebhookView } from "../api/client";
+import { Dialog } from "../parts/Dialog";
+import { Field, OtherFaults } from "../parts/Form";
+import { Answered } from "../parts/States";
 
-const EVENTS: [HandoverEvent, string][] = [
-  ["installed", "it is installed"],
-  ["failed", "it failed"],
-  ["stalled", "it stalled"],
-  ["cancelled", "it was called off"],
-  ["booted", "its host started"],
+const EVENTS: [WebhookEvent, string][] = [
+  ["installed", "installed"],
+  ["failed", "failed"],
+  ["stalled", "stalled"],
+  ["cancelled", "cancelled"],
+  ["booted", "first start of the installed host"],
 ];
+const FIELDS = ["name", "url", "events", "key"];
 
-/** Adds somebody who is told, or changes the one of that name. */
-export function SaveHandover() {
-  const [name, setName] = useState("");
-  const [url, setUrl] = useState("");
+/** Adds a webhook. */
+export function AddWebhook({ close }: { close: () => void }) {
+  return (
+    <Dialog title="Add a webhook" close={close}>
+      <Form saved={undefined} close={close} />
+    </Dialog>
+  );
+}
+
+/** Changes a webhook: read anew, so that nothing is overwritten that somebody else has saved meanwhile. */
+export function ChangeWebhook({ name, close }: { name: string; close: () => void }) {
+  const webhook = useQuery({
+    queryKey: ["webhooks", name, "form"],
+    gcTime: 0,
+    staleTime: Infinity,
+    queryFn: async () => edited(await api.GET("/api/v1/webhooks/{name}", { params: { path: { name } } })),
+  });
+  return (
+    <Dialog title={`Change ${name}`} close={close}>
+      <Answered query={webhook}>{(saved) => <Form saved={saved} close={close} />}</Answered>
+    </Dialog>
+  );
+}
+
+function Form({ saved, close }: { saved: Edited<WebhookView> | undefined; close: () => void }) {
+  const [name, setName] = useState(saved?.name ?? "");
+  const [url, setUrl] = useState(saved?.url ?? "");
   const [key, setKey] = useState("");
-  const [events, setEvents] = useState<HandoverEvent[]>(EVENTS.map(([event]) => event));
+  const [events, setEvents] = useState<WebhookEvent[]>(saved?.events ?? EVENTS.map(([event]) => event));
   const queries = useQueryClient();
   const save = useMutation({
     mutationFn: async () =>
       answer(
-        await api.PUT("/api/v1/handovers/{name}", {
+        await api.PUT("/api/v1/webhooks/{name}", {
           params: { path: { name: name.trim() } },
+          headers: saved ? { "If-Match": saved.etag } : { "If-None-Match": "*" },
           body: { url: url.trim(), events, ...(key !== "" && { key }) },
         }),
       ),
-    onSuccess: () => {
+    onSuccess: async (webhook) => {
       setKey("");
+      await queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[2] !== "form" });
+      if (webhook.key == null) {
+        close();
+      }
     },
-    onSettled: () => queries.invalidateQueries(),
   });
+  if (save.data?.key) {
+    return (
+      <div role="alert" className="space-y-3">
+        <p>{name} is added. This is its signing key; it is not shown again:</p>
+        <p className="border-l-4 border-accent pl-3">
+          <code className="break-all select-all">{save.data.key}</code>
+        </p>
+        <div className="flex justify-end">
+          <button type="button" className="btn btn-primary btn-sm" onClick={close}>
+            Close
+          </button>
+        </div>
+      </div>
+    );
+  }
   return (
-    <details className="max-w-xl">
-      <summary className="cursor-pointer">Tell somebody, or change a handover</summary>
-      <form
-        className="mt-2 space-y-2"
-        aria-label="Handover"
-        onSubmit={(event) => {
-          event.preventDefault();
-          save.mutate();
-        }}
-      >
-        <Field label="Name" hint="records" value={name} change={setName} />
-        <Field label="URL" hint="https://records.gannet.example/installs" value={url} change={setUrl} />
-        <fieldset className="flex flex-wrap gap-x-4">
-          <legend className="text-base-content/75">Tell when</legend>
-          {EVENTS.map(([event, said]) => (
+    <form
+      className="space-y-3"
+      aria-label="Webhook"
+      onSubmit={(event) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      {!saved && (
+        <Field field="name" label="Name" error={save.error}>
+          <input className="input w-full" placeholder="records" value={name} onChange={({ target }) => { setName(target.value); }} />
+        </Field>
+      )}
+      <Field field="url" label="URL" error={save.error}>
+        <input className="input w-full" placeholder="https://records.gannet.example/installs" value={url} onChange={({ target }) => { setUrl(target.value); }} />
+      </Field>
+      <fieldset>
+        <legend className="font-medium">Events of an install</legend>
+        <div className="flex flex-wrap gap-x-4">
+          {EVENTS.map(([event, text]) => (
             <label key={event} className="flex items-center gap-2">
               <input
                 type="checkbox"
@@ -57,38 +107,28 @@ export function SaveHandover() {
                   setEvents(target.checked ? [...events, event] : events.filter((other) => other !== event));
                 }}
               />
-              {said}
+              {text}
             </label>
           ))}
-        </fieldset>
-        <Field label="Signing key" hint="left empty: the one it has, or one that is made" value={key} change={setKey} secret />
-        <Refusal error={save.error} />
-        {save.data?.key && (
-          <p role="alert" className="border-l-4 border-accent pl-3">
-            Its signing key, which is not shown again: <code className="break-all select-all">{save.data.key}</code>
-          </p>
-        )}
-        <button type="submit" className="btn btn-primary btn-sm" disabled={save.isPending || name.trim() === ""}>
-          Save
+        </div>
+      </fieldset>
+      <Field
+        field="key"
+        label="Signing key"
+        hint={saved ? "If left empty, the present key stays." : "If left empty, one is made and shown once."}
+        error={save.error}
+      >
+        <input type="password" autoComplete="off" className="input w-full" value={key} onChange={({ target }) => { setKey(target.value); }} />
+      </Field>
+      <OtherFaults fields={FIELDS} error={save.error} />
+      <div className="flex justify-end gap-2">
+        <button type="button" className="btn btn-sm" onClick={close}>
+          Cancel
         </button>
-      </form>
-    </details>
-  );
-}
-
-function Field(props: { label: string; hint: string; value: string; change: (value: string) => void; secret?: boolean }) {
-  return (
-    <label className="input input-sm w-full">
-      <span className="w-24 text-base-content/70">{props.label}</span>
-      <input
-        type={props.secret ? "password" : "text"}
-        autoComplete="off"
-        value={props.value}
-        placeholder={props.hint}
-        onChange={(event) => {
-          props.change(event.target.value);
-        }}
-      />
-    </label>
+        <button type="submit" className="btn btn-primary btn-sm" disabled={save.isPending || name.trim() === ""}>
+          {saved ? "Save" : "Add"}
+        </button>
+      </div>
+    </form>
   );
 }

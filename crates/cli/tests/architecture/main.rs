@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, reason = "a test that cannot go on fails")]
 
+mod coverage;
 mod layers;
 mod modules;
 mod parts;

@@ -13,7 +13,7 @@ const MAY_USE: [(&str, &[&str]); 14] = [
     ("wire", &[]),
     ("records", &["wire", "library"]),
     ("installs", &["records", "wire"]),
-    ("handover", &["records"]),
+    ("webhook", &["records"]),
     ("intake", &["records", "library", "work"]),
     ("dhcp", &["records", "wire"]),
     ("boot", &["records", "wire", "library", "installs"]),

@@ -12,7 +12,7 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
     let demo = Demo::start();
     let browser = Browser::open(1280, 800, false).await;
     browser.go(&format!("{}/answers", demo.console)).await;
-    browser.wait_for_text("nothing is wrong").await;
+    browser.wait_for_text("no problem found").await;
     browser.wait_for_text("label:gate").await;
     // What other layers say stands beside them.
     browser.wait_for_text("time zone Europe/London").await;
@@ -77,10 +77,7 @@ async fn answers_are_filled_in_with_the_file_beside_them() {
 
     let narrow = Browser::open(390, 844, false).await;
     for page in ["/answers", "/answers/quay-server", "/answers/label%3Agate"] {
-        narrow.go(&format!("{}{page}", demo.console)).await;
-        narrow.wait_for_text("Answers").await;
-        let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
-        assert_eq!(narrow.client.execute(wide, vec![]).await.unwrap(), true, "{page} scrolls sideways");
+        narrow.fits(&format!("{}{page}", demo.console)).await;
     }
     narrow.close().await;
 }

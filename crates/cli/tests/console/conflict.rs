@@ -13,14 +13,15 @@ async fn who_saves_second_sees_what_the_first_saved_and_decides() {
     let form = format!("{}/subnets/tern-bay/edit", demo.console);
     // The form is filled in; before it is saved, somebody else saves.
     let somebody_else = |domain: &str| {
-        let words = ["subnet", "change", "tern-bay", "--domain", domain, "--server", &demo.console];
+        let words =
+            ["subnet", "change", "tern-bay", "--set", &format!("domain={domain}"), "--server", &demo.console];
         assert!(Command::new(LASTMILE).args(words).status().unwrap().success());
     };
     browser.go(&form).await;
     browser.fill("input[aria-label='Domain']", "mine.gannet.example").await;
     somebody_else("theirs.gannet.example");
     browser.click(PRIMARY).await;
-    browser.wait_for_text("Somebody has changed it since you began. Nothing was saved.").await;
+    browser.wait_for_text("It was changed by somebody else while you edited it. Nothing was saved.").await;
     assert_eq!(
         browser.texts("[role=alert] tbody tr:first-child > *").await,
         ["domain", "theirs.gannet.example", "mine.gannet.example"]
@@ -29,7 +30,7 @@ async fn who_saves_second_sees_what_the_first_saved_and_decides() {
     let domain = async || demo.client().subnets_read("tern-bay").await.unwrap().value.subnet.domain;
     assert_eq!(domain().await.as_deref(), Some("theirs.gannet.example"));
     browser.click("[role=alert] button:nth-of-type(1)").await;
-    browser.wait_for_no_text("Somebody has changed it").await;
+    browser.wait_for_no_text("It was changed by somebody else").await;
     let field = browser.client.find(fantoccini::Locator::Css("input[aria-label='Domain']")).await.unwrap();
     assert_eq!(field.prop("value").await.unwrap().as_deref(), Some("theirs.gannet.example"));
     // Once more; now what was entered here is what counts.

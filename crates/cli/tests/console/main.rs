@@ -1,6 +1,7 @@
 //! The console in headless Chromium, driven as a person would.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
+mod accessible;
 mod answers;
 mod conflict;
 mod pages;

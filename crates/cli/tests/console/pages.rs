@@ -12,7 +12,7 @@ use crate::support::{browser::Browser, demo::Demo};
 async fn installs_are_seen_to_happen_without_a_reload() {
     let demo = Demo::start();
     let browser = Browser::open(1280, 800, false).await;
-    browser.go(&demo.console).await;
+    browser.go(&format!("{}/machines", demo.console)).await;
     browser.wait_for_text("skerry-kiosk-1").await;
     browser.wait_for_text("live").await;
     // Every stage of one machine passes before the eyes of whoever looks: nothing is clicked, nothing reloaded. What a row
@@ -36,9 +36,11 @@ async fn installs_are_seen_to_happen_without_a_reload() {
 
     browser.follow("a[href='/machines/skerry-kiosk-1']").await;
     browser.wait_for_text("If it boots now").await;
-    browser.wait_for_text("DHCPDISCOVER from uefi-x64 firmware").await;
     browser.wait_for_text("its local disk").await;
     browser.picture("console-machine.png").await;
+    browser.click("#tab-trace").await;
+    browser.wait_for_text("DHCPDISCOVER from uefi-x64 firmware").await;
+    browser.click("#tab-installs").await;
     browser.follow("a[href='/installs/1']").await;
     browser.wait_for_text("What was seen").await;
     browser.wait_for_text("answer file").await;
@@ -54,7 +56,7 @@ async fn night_colours_and_a_narrow_screen_show_the_same() {
     let demo = Demo::start();
     for (width, height, dark) in [(1280, 800, true), (390, 844, false)] {
         let browser = Browser::open(width, height, dark).await;
-        browser.go(&demo.console).await;
+        browser.go(&format!("{}/machines", demo.console)).await;
         browser.wait_for_text("skerry-kiosk-1").await;
         browser.wait_for_text("booting").await;
         let theme =
@@ -94,7 +96,7 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
     assert_eq!(kittiwake.boot(&mut |_| {}).await.unwrap(), Booted::LocalDisk);
 
     let browser = Browser::open(1280, 800, false).await;
-    browser.go(&demo.console).await;
+    browser.go(&format!("{}/machines", demo.console)).await;
     browser.wait_for_text("kittiwake-chart").await;
     browser.wait_for_text("stalled").await;
     let names = browser.texts("a[data-row]").await;
@@ -111,16 +113,16 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
     }
     assert!(browser.client.current_url().await.unwrap().as_str().ends_with("?text=kittiwake"));
     // A label of one machine leads to all that have it, and only them.
-    browser.go(&format!("{}/?text=kittiwake", demo.console)).await;
-    browser.follow("a[href='/?label=chart']").await;
+    browser.go(&format!("{}/machines?text=kittiwake", demo.console)).await;
+    browser.follow("a[href='/machines?label=chart']").await;
     browser.wait_for_text("auklet-chart").await;
     let mut charts = browser.texts("a[data-row]").await;
     charts.sort();
     assert_eq!(charts, ["auklet-chart", "kittiwake-chart"]);
-    browser.click("button[aria-label='Show machines without the label chart, too']").await;
+    browser.click("button[aria-label='No longer only those with label chart']").await;
     browser.wait_for_text("tern-gate-1").await;
-    browser.go(&format!("{}/?text=nothing-like-it", demo.console)).await;
-    browser.wait_for_text("No machine fits").await;
+    browser.go(&format!("{}/machines?text=nothing-like-it", demo.console)).await;
+    browser.wait_for_text("No machine matches").await;
     browser.go(&format!("{}/installs?state=stalled", demo.console)).await;
     browser.wait_for_text("kittiwake-chart").await;
     browser.go(&format!("{}/installs/999", demo.console)).await;
@@ -132,7 +134,7 @@ async fn who_needs_somebody_comes_first_and_filters_work() {
 async fn rows_stay_where_they_are_while_somebody_points_at_them() {
     let demo = Demo::start();
     let browser = Browser::open(1280, 800, false).await;
-    browser.go(&demo.console).await;
+    browser.go(&format!("{}/machines", demo.console)).await;
     browser.wait_for_text("booting").await;
     let list = browser.client.find(fantoccini::Locator::Css("[role=table]")).await.unwrap();
     let held = "arguments[0].dispatchEvent(new PointerEvent('pointerenter'))";
@@ -199,7 +201,7 @@ async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
         adding.join_all().await;
     }
     let browser = Browser::open(1280, 800, false).await;
-    browser.go(&format!("{}/?sort=name", demo.console)).await;
+    browser.go(&format!("{}/machines?sort=name", demo.console)).await;
     browser.wait_for_text("locker-").await;
     let drawn = browser.texts("a[data-row]").await.len();
     assert!(drawn < 80, "{drawn} rows are drawn");
@@ -257,8 +259,8 @@ async fn a_newcomer_is_seen_to_come_without_a_reload_and_is_found_among_many() {
         newcomer(last).await;
     }
     browser.wait_for_text("02:00:5e:00:53:ef").await;
-    browser.fill("input[aria-label='Narrow: Newcomers']", "53:e7").await;
-    let shown = async || browser.texts("tbody td:first-child").await;
+    browser.fill("input[aria-label='Filter: Newcomers']", "53:e7").await;
+    let shown = async || browser.texts("tbody td:nth-child(2)").await;
     assert_eq!(shown().await, ["02:00:5e:00:53:e7"]);
     // A trace that is open grows by the same event, much sooner than it is read again for what is missing.
     browser.follow("tbody a").await;
@@ -330,10 +332,7 @@ async fn a_subnet_is_entered_drawn_changed_and_checked() {
     browser.picture("console-check.png").await;
     let narrow = Browser::open(390, 844, false).await;
     for page in ["/subnets/tern-bay", "/check", "/traces/guillemot-display-1", "/new-subnet"] {
-        narrow.go(&format!("{}{page}", demo.console)).await;
-        narrow.wait_for_text("Subnets").await;
-        let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
-        assert_eq!(narrow.client.execute(wide, vec![]).await.unwrap(), true, "{page} scrolls sideways");
+        narrow.fits(&format!("{}{page}", demo.console)).await;
     }
     narrow.close().await;
     browser.close().await;
@@ -428,10 +427,10 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
 
     // Typed, it is seen; wrong, it is told beside its field, and nothing can be saved.
     browser.click("li:nth-child(2) button[aria-expanded=false]").await;
-    browser.fill("input[aria-label='Says']", "Lantern for {{ nam }}").await;
+    browser.fill("input[aria-label='Title']", "Lantern for {{ nam }}").await;
     browser.wait_for_text("Values are: name").await;
     assert_eq!(browser.texts("button.btn-primary[disabled]").await, ["Save"]);
-    browser.fill("input[aria-label='Says']", "Lantern for {{ name }}").await;
+    browser.fill("input[aria-label='Title']", "Lantern for {{ name }}").await;
     browser.wait_for_text("Lantern for guillemot-display-1").await;
     browser.fill("input[aria-label='Phrase']", "light the lamp").await;
     browser.click("button[aria-label='Move Lantern for {{ name }} down']").await;
@@ -465,10 +464,7 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
     browser.wait_for_text("bios has loader 'bios-http' already").await;
     let narrow = Browser::open(390, 844, false).await;
     for page in ["/images", "/images/bollard-9", "/import", "/menus", "/menus/workshop", "/loaders"] {
-        narrow.go(&format!("{}{page}", demo.console)).await;
-        narrow.wait_for_text("Images").await;
-        let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
-        assert_eq!(narrow.client.execute(wide, vec![]).await.unwrap(), true, "{page} scrolls sideways");
+        narrow.fits(&format!("{}{page}", demo.console)).await;
     }
     narrow.close().await;
     browser.close().await;

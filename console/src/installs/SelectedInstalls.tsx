@@ -1,0 +1,85 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { X } from "lucide-react";
+import { useState } from "react";
+
+import { answer, api } from "../api/client";
+import { Dialog } from "../parts/Dialog";
+import { Refusal } from "../parts/Faults";
+
+type Kind = "cancel" | "retry";
+
+const TEXTS: Record<Kind, { title: string; text: string }> = {
+  cancel: { title: "Cancel", text: "The machines start from their disks next time. What installers have done stays done." },
+  retry: { title: "Arm again", text: "Each machine is armed with the same image and answers. Its disk is erased at its next network boot." },
+};
+
+/** What can be done to several installs at once: all of it, or none. */
+export function SelectedInstalls({ numbers, clear }: { numbers: number[]; clear: () => void }) {
+  const [asking, setAsking] = useState<Kind>();
+  const queries = useQueryClient();
+  const act = useMutation({
+    mutationFn: async (kind: Kind) =>
+      kind === "cancel"
+        ? answer(await api.POST("/api/v1/installs/cancel", { body: { numbers } }))
+        : answer(await api.POST("/api/v1/installs/retry", { body: { numbers } })),
+    onSuccess: () => {
+      setAsking(undefined);
+      clear();
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const count = numbers.length === 1 ? "1 install" : `${numbers.length} installs`;
+  return (
+    <div role="toolbar" aria-label="Selected installs" className="flex flex-wrap items-center gap-2 border-t border-base-300 py-2">
+      <span className="font-semibold">{count} selected</span>
+      {(Object.keys(TEXTS) as Kind[]).map((kind) => (
+        <button
+          key={kind}
+          type="button"
+          className="btn btn-sm"
+          onClick={() => {
+            act.reset();
+            setAsking(kind);
+          }}
+        >
+          {TEXTS[kind].title}
+        </button>
+      ))}
+      <button type="button" className="btn btn-ghost btn-sm btn-square ml-auto" aria-label="Select none" onClick={clear}>
+        <X className="size-4" />
+      </button>
+      {asking && (
+        <Dialog
+          title={`${TEXTS[asking].title}: ${count}`}
+          close={() => {
+            setAsking(undefined);
+          }}
+        >
+          <p className="mb-3">{TEXTS[asking].text}</p>
+          <Refusal error={act.error} title="Nothing was changed." />
+          <div className="flex justify-end gap-2">
+            <button
+              type="button"
+              className="btn btn-sm"
+              onClick={() => {
+                setAsking(undefined);
+              }}
+            >
+              Close
+            </button>
+            <button
+              type="button"
+              className="btn btn-error btn-sm"
+              disabled={act.isPending}
+              onClick={() => {
+                act.mutate(asking);
+              }}
+            >
+              {TEXTS[asking].title}
+            </button>
+          </div>
+        </Dialog>
+      )}
+    </div>
+  );
+}
