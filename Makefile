@@ -150,9 +150,10 @@ contract: ## Accept the API as the routes make it, and write the client's calls 
 	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile-api --test client_calls --test settings
 
 .PHONY: reference
-reference: console ## Write docs/commands.md from the commands' own help, docs/calls.md from the API's document
+reference: console ## Write docs/commands.md from the commands' own help, docs/calls.md from the API's document, docs/coverage.md
 	$(CARGO) run --quiet --package lastmile -- reference > docs/commands.md
 	$(CARGO) run --quiet --package lastmile -- reference --api > docs/calls.md
+	LASTMILE_ACCEPT=1 $(CARGO) test --quiet --package lastmile --test architecture every_call_has
 
 .PHONY: screenshots
 screenshots: build packages-test ## Take docs/screenshots/ from the demo
@@ -163,9 +164,13 @@ screenshots: build packages-test ## Take docs/screenshots/ from the demo
 	LASTMILE_SCREENSHOTS=$(CURDIR)/target/screenshots $(CARGO) test --workspace --test console
 	for picture in docs/screenshots/console-*.png; do cp target/screenshots/$${picture##*/} $$picture; done
 
-.PHONY: install
-install: packages-build console ## Build for use and install the binary, the unit and an example configuration
+.PHONY: release
+release: packages-build console ## Build for use
 	$(CARGO) build --release --package lastmile
+
+.PHONY: install
+install: ## Install what `make release` has built: the binary, the unit and an example configuration. Compiles nothing
+	@test -x target/release/lastmile || { echo "target/release/lastmile is not there: run 'make release' first, as yourself" >&2; exit 1; }
 	install -D -m 755 target/release/lastmile $(DESTDIR)/usr/local/bin/lastmile
 	install -D -m 644 packaging/lastmile.service $(DESTDIR)/etc/systemd/system/lastmile.service
 	test -e $(DESTDIR)/etc/lastmile/lastmile.toml || \
