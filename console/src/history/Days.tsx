@@ -36,7 +36,7 @@ export function Days({ days }: { days: Day[] }) {
   const drawn = withoutGaps(days);
   return (
     <figure className="min-w-0" aria-label="Installs that ended, day by day">
-      <figcaption className="mb-1 text-xs text-base-content/75">ended, day by day</figcaption>
+      <figcaption className="mb-1 text-xs text-base-content/75">ended installs by day</figcaption>
       <ResponsiveContainer width="100%" height={HEIGHT}>
         <BarChart data={drawn} margin={{ top: 4, right: 4, bottom: 0, left: 0 }} maxBarSize={28}>
           <CartesianGrid vertical={false} stroke="var(--color-base-300)" />

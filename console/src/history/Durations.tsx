@@ -37,7 +37,7 @@ export function Durations({ groups }: { groups: Tally[] }) {
   return (
     <figure className="min-w-0" aria-label="How long installs took">
       <figcaption className="mb-1 text-xs text-base-content/75">
-        took, from the shortest to the longest: nine of ten in the thick part, the median marked
+        duration, shortest to longest: nine of ten in the thick part, the line is the median
       </figcaption>
       <ResponsiveContainer width="100%" height={drawn.length * ROW + AXIS}>
         <BarChart data={drawn} layout="vertical" margin={{ top: 4, right: 12, bottom: 0, left: 0 }}>

@@ -5,6 +5,10 @@ import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { Days } from "./Days";
 import { Durations } from "./Durations";
+import { Outliers } from "./Outliers";
+import { Stages } from "./Stages";
+import { DRAWN_INSTALLS, useInstallTimes } from "./useInstallTimes";
+import { Weeks } from "./Weeks";
 import { Hosts } from "./Hosts";
 import { RateTable } from "./RateTable";
 import { type GroupBy, hostsAddress, ratesAddress, useHosts, useRates } from "./useHistory";
@@ -33,6 +37,7 @@ export function HistoryPage() {
   };
   const hosts = useHosts(behind);
   const rates = useRates(by, since);
+  const times = useInstallTimes();
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex flex-wrap items-center gap-4">
@@ -52,11 +57,11 @@ export function HistoryPage() {
           </button>
         )}
       </div>
-      <Section title="How installs went">
+      <Section title="Success and duration">
         <div className="mb-2 flex flex-wrap items-center gap-4">
           <select
             className="select select-sm w-40"
-            aria-label="Put together"
+            aria-label="Group"
             value={by}
             onChange={(event) => {
               change("by", event.target.value);
@@ -88,6 +93,12 @@ export function HistoryPage() {
                 <div className="mb-4 grid max-w-5xl gap-6 lg:grid-cols-2">
                   <Days days={report.days} />
                   <Durations groups={report.groups} />
+                  <Weeks days={report.days} />
+                  {times.data && <Stages installs={times.data.installs} now={times.dataUpdatedAt} />}
+                  {times.data && <Outliers installs={times.data.installs} />}
+                  {times.data && times.data.total > DRAWN_INSTALLS && (
+                    <p className="text-xs text-base-content/75">Stages and single durations are those of the latest {DRAWN_INSTALLS} installs.</p>
+                  )}
                 </div>
               )}
               <RateTable report={report} />
@@ -95,7 +106,7 @@ export function HistoryPage() {
           )}
         </Answered>
       </Section>
-      <Section title="Which host has what">
+      <Section title="Hosts and their images">
         <Answered query={hosts}>
           {(all) => (
             <>

@@ -18,7 +18,7 @@ const COLUMNS: Column<HostRecord>[] = [
       ),
   },
   {
-    name: "Has",
+    name: "Image",
     value: (host) => `${host.image} r${host.revision}`,
     cell: (host) => (
       <>
@@ -50,7 +50,7 @@ const COLUMNS: Column<HostRecord>[] = [
   },
   { name: "Armed by", show: "hidden md:table-cell", value: (host) => host.armed_by },
   {
-    name: "Left",
+    name: "Removed",
     show: "hidden sm:table-cell",
     value: (host) => (host.left ? Date.parse(host.left) : 0),
     cell: (host) => (host.left ? clock(host.left) : ""),

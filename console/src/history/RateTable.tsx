@@ -18,20 +18,20 @@ const COLUMNS: Column<Tally>[] = [
     value: (tally) => tally.stalled,
     cell: (tally) => <span className={tally.stalled > 0 ? "font-semibold text-error" : ""}>{tally.stalled}</span>,
   },
-  { name: "Called off", show: "hidden md:table-cell", value: (tally) => tally.cancelled },
+  { name: "Cancelled", show: "hidden md:table-cell", value: (tally) => tally.cancelled },
   {
     name: "Success",
     value: (tally) => tally.success_percent ?? -1,
     cell: (tally) => (tally.success_percent == null ? "–" : `${tally.success_percent.toFixed(1)} %`),
   },
   {
-    name: "Took (median)",
+    name: "Median",
     show: "hidden sm:table-cell",
     value: (tally) => tally.median_secs ?? -1,
     cell: (tally) => secs(tally.median_secs),
   },
   {
-    name: "9 of 10 within",
+    name: "9 of 10 in",
     show: "hidden md:table-cell",
     value: (tally) => tally.ninth_decile_secs ?? -1,
     cell: (tally) => secs(tally.ninth_decile_secs),

@@ -124,7 +124,9 @@ struct Crowd {
 
 impl Crowd {
     fn start(client: &Client) -> Self {
-        let yields = || drop(rustix::process::setpriority_process(None, 19));
+        let yields = || {
+            let _ = rustix::process::setpriority_process(None, 19);
+        };
         let mut computers = tokio::runtime::Builder::new_multi_thread();
         let computers = computers.on_thread_start(yields).enable_all().build().unwrap();
         let (stop, done) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));

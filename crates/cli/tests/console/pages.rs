@@ -442,8 +442,10 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
     assert_eq!(keys, ["disk", "install", "lantern", "bollard", "tools"]);
     assert!(menu.entries[2].keep_guard && menu.entries[2].guard.is_none());
     assert!(!browser.text().await.contains("light the lamp"), "the phrase is still in the page");
-    browser.click("main button:nth-of-type(2)").await;
+    browser.click("main button:nth-of-type(4)").await;
+    browser.click("form[aria-label='Remove menu'] button[type=submit]").await;
     browser.wait_for_text("the site, menu kiosk shows menu workshop").await;
+    browser.click("form[aria-label='Remove menu'] button[type=button]").await;
 
     browser.go(&format!("{}/loaders", demo.console)).await;
     browser.wait_for_text("From package files").await;

@@ -60,10 +60,10 @@ async fn the_record_is_read_as_a_whole() {
     assert!(ended >= 3, "the demo's machines were not installed");
     let browser = Browser::open(1280, 800, false).await;
     browser.go(&format!("{}/history", demo.console)).await;
-    browser.wait_for_text("Which host has what").await;
+    browser.wait_for_text("Hosts and their images").await;
     browser.wait_for_text("tidewrack-12 r1").await;
     browser.wait_for_text("100.0 %").await;
-    browser.choose("select[aria-label='Put together']", "label").await;
+    browser.choose("select[aria-label='Group']", "label").await;
     browser.wait_for_text("kiosk").await;
     // Both charts are drawn: a bar for the day, and one for each group that ended.
     for (figure, bars) in [("Installs that ended, day by day", 1), ("How long installs took", 3)] {
