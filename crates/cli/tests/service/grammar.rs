@@ -21,7 +21,7 @@ fn how_a_command_ends_says_which_kind_of_trouble_it_was() {
         (&["machine", "show", "no-such"][..], 3, "no machine is named 'no-such'"),
         (&["machine", "show"], 2, "<NAME>"),
         (&["image", "list", "--nonsense"], 2, "unexpected argument '--nonsense'"),
-        (&["label", "add", "kiosk", "--rank", "much"], 2, "--rank"),
+        (&["label", "add", "kiosk", "--set", "rank=much"], 1, "rank"),
         (&confirm, 2, "--yes"),
         (&["subnet", "change", "holm-quay", "--set", "pools=1.2.3"], 1, "pools"),
     ] {
@@ -69,7 +69,7 @@ fn a_dry_run_shows_what_would_change_and_changes_nothing() {
         (&["answers", "change", "quay-server", "--set", "time_zone=Europe/Oslo"], "time_zone"),
         (&["answers", "copy", "quay-server", "quay-spare"], "quay-spare"),
         (&["loader", "change", "signed-x64", "--set", "class=PXEClient"], "class"),
-        (&["label", "add", "spare", "--rank", "7"], "spare"),
+        (&["label", "add", "spare", "--set", "rank=7"], "spare"),
         (&["webhook", "add", "records", "https://records.gannet.example/x"], "records"),
         (&["settings", "change", "--set", "limits.loading_minutes=9"], "limits.loading_minutes"),
     ] {

@@ -89,8 +89,24 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
     let bytes = content(turn % 5);
     let packaged = [("name", PACKAGED.to_owned())];
     let upload = json!({ "name": format!("u-{few}"), "size": 4, "modified": "now" });
+    let to = |what: &str| json!({ "to": format!("{what}-{}", (few + one) % 7) });
+    let csv = format!(
+        "name,mac,labels,detail.turn\nm-{few},{},kiosk,{turn}\nm-{},{},,\n",
+        mac(few),
+        (few + 1) % 7,
+        mac((few + 1) % 7)
+    );
     vec![
         call("post", "/machines", &[], &machine("kiosk")),
+        call("post", "/machines/import", &[], &json!({ "csv": csv })),
+        call("post", "/machines/adopt", &[], &json!({ "macs": [mac(few)], "name": format!("m-{few}") })),
+        call(
+            "post",
+            "/machines/change",
+            &[],
+            &json!({ "machines": [format!("m-{few}")],
+                "edits": [{ "kind": "set", "key": "details.change", "value": turn.to_string() }] }),
+        ),
         call("put", "/machines/{name}", &name("m"), &machine("gate")),
         call("post", "/installs", &[], &arm),
         call(
@@ -106,6 +122,7 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
         call("post", "/installs/retry", &[], &numbers),
         call("post", "/installs/cancel", &[], &numbers),
         call("delete", "/machines/{name}", &name("m"), &Value::Null),
+        call("post", "/machines/remove", &[], &json!({ "machines": [format!("m-{}", (few + 2) % 7)] })),
         call("post", "/subnets", &[], &subnet(one)),
         call("put", "/subnets/{name}", &[("name", format!("s-{one}"))], &subnet(one)),
         call(
@@ -145,6 +162,13 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
             "/loaders",
             &[],
             &json!({ "name": format!("loader-{few}"), "architecture": "uefi-x64", "class": format!("class-{few}"),
+                "boot_file": "boot.efi", "files": [file("boot.efi", &bytes)] }),
+        ),
+        call(
+            "put",
+            "/loaders/{name}",
+            &name("loader"),
+            &json!({ "name": format!("loader-{few}"), "architecture": "uefi-x64", "class": format!("class-{few}-{turn}"),
                 "boot_file": "boot.efi", "files": [file("boot.efi", &bytes)] }),
         ),
         call("post", "/loaders/packaged/{name}", &packaged, &Value::Null),
@@ -194,6 +218,12 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
             &[("name", format!("image-{one}")), ("number", (1 + few).to_string())],
             &Value::Null,
         ),
+        call(
+            "post",
+            "/images/{name}/rename",
+            &[("name", format!("image-{one}"))],
+            &json!({ "to": format!("image-{}", (one + 1) % 3) }),
+        ),
         call("delete", "/images/{name}", &[("name", format!("image-{one}"))], &Value::Null),
         call(
             "put",
@@ -202,8 +232,11 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
             &json!({ "title": format!("Turn {turn}"), "entries": [
                 { "key": "disk", "title": "Local disk", "action": "local-disk" }] }),
         ),
+        call("post", "/menus/{name}/copy", &name("menu"), &to("menu")),
+        call("post", "/menus/{name}/rename", &name("menu"), &to("menu")),
         call("delete", "/menus/{name}", &name("menu"), &Value::Null),
         call("put", "/labels/{name}", &name("label"), &json!({ "parameters": [format!("turn={turn}")] })),
+        call("post", "/labels/{name}/rename", &name("label"), &to("label")),
         call("delete", "/labels/{name}", &name("label"), &Value::Null),
         call("put", "/settings", &[], &json!({ "verify_hours": turn % 100 })),
         call(
@@ -212,6 +245,8 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
             &name("answers"),
             &json!({ "locale": "en_GB.UTF-8", "keyboard": "gb" }),
         ),
+        call("post", "/answers/{name}/copy", &name("answers"), &to("answers")),
+        call("post", "/answers/{name}/rename", &name("answers"), &to("answers")),
         call("delete", "/answers/{name}", &name("answers"), &Value::Null),
         call(
             "post",
@@ -228,6 +263,7 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
         call("post", "/webhooks/{name}/trial", &name("webhook"), &Value::Null),
         call("post", "/deliveries/{number}/send", &number(1 + few), &Value::Null),
         call("post", "/deliveries/{number}/abandon", &number(1 + few), &Value::Null),
+        call("post", "/webhooks/{name}/rename", &name("webhook"), &to("webhook")),
         call("delete", "/webhooks/{name}", &name("webhook"), &Value::Null),
     ]
 }
