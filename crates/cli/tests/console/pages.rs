@@ -47,7 +47,10 @@ async fn installs_are_seen_to_happen_without_a_reload() {
     browser.picture("console-install.png").await;
     browser.follow("a[href='/installs']").await;
     browser.wait_for_text("6 installs").await;
-    browser.picture("console-installs.png").await;
+    browser.follow("a[href='/']").await;
+    browser.wait_for_text("Needs attention").await;
+    browser.wait_for_text("Ended today").await;
+    browser.picture("console-overview.png").await;
     browser.close().await;
 }
 
