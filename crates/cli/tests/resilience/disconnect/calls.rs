@@ -98,15 +98,6 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
     );
     vec![
         call("post", "/machines", &[], &machine("kiosk")),
-        call("post", "/machines/import", &[], &json!({ "csv": csv })),
-        call("post", "/machines/adopt", &[], &json!({ "macs": [mac(few)], "name": format!("m-{few}") })),
-        call(
-            "post",
-            "/machines/change",
-            &[],
-            &json!({ "machines": [format!("m-{few}")],
-                "edits": [{ "kind": "set", "key": "details.change", "value": turn.to_string() }] }),
-        ),
         call("put", "/machines/{name}", &name("m"), &machine("gate")),
         call("post", "/installs", &[], &arm),
         call(
@@ -122,6 +113,15 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
         call("post", "/installs/retry", &[], &numbers),
         call("post", "/installs/cancel", &[], &numbers),
         call("delete", "/machines/{name}", &name("m"), &Value::Null),
+        call("post", "/machines/import", &[], &json!({ "csv": csv })),
+        call("post", "/machines/adopt", &[], &json!({ "macs": [mac(few)], "name": format!("m-{few}") })),
+        call(
+            "post",
+            "/machines/change",
+            &[],
+            &json!({ "machines": [format!("m-{few}")],
+                "edits": [{ "kind": "set", "key": "details.change", "value": turn.to_string() }] }),
+        ),
         call("post", "/machines/remove", &[], &json!({ "machines": [format!("m-{}", (few + 2) % 7)] })),
         call("post", "/subnets", &[], &subnet(one)),
         call("put", "/subnets/{name}", &[("name", format!("s-{one}"))], &subnet(one)),
