@@ -68,6 +68,12 @@ fn load(port: u16, seed: u64, stop: &AtomicBool) -> (BTreeMap<&'static str, usiz
         let mac = format!("02:00:00:{seed:02x}:{:02x}:{:02x}", turn / 256 % 256, turn % 256);
         let kept = call("post", "/machines", &[], &json!({ "name": name, "macs": [mac] }));
         if kept.status(port) == Some(201) {
+            // Nobody else wants this one: it can be armed, whatever the others do to theirs.
+            let arm = json!({ "machine": name, "image": "tidewrack-12", "answers": "quay-server" });
+            if let Ok(stream) = call("post", "/installs", &[], &arm).send(port) {
+                std::thread::sleep(Duration::from_micros(chance.below(3000)));
+                drop(stream);
+            }
             acknowledged.push(name);
         }
     }
