@@ -275,7 +275,7 @@ impl Client {
         self.read(self.request(Method::POST, "/installs").json(body)).await
     }
 
-    /// Calls several installs off. Those that have ended meanwhile stay as they are; the answer has all as they are then.
+    /// Cancels several installs in one change. Those that have ended meanwhile stay as they are; the answer has all as they are then.
     pub async fn installs_cancel_several(
         &self,
         body: &InstallNumbers,
@@ -312,7 +312,7 @@ impl Client {
         self.read(self.request(Method::POST, &format!("/installs/{number}/answer")).json(body)).await
     }
 
-    /// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
+    /// Cancels an install. The machine gets its local disk at its next boot; what the installer has done
     /// already is not undone.
     pub async fn installs_cancel(&self, number: i64) -> Result<InstallRow, ClientError> {
         self.read(self.request(Method::POST, &format!("/installs/{number}/cancel"))).await

@@ -23,8 +23,9 @@ struct Count {
     count: i64,
 }
 
-/// Takes over what an earlier version kept among the other records. Begun again after a crash, it does no harm: of two records
-/// of an address the one with the higher version counts.
+/// Takes over what an earlier version kept among the other records: first it is on disk there, then it goes here, because one
+/// transaction over two files in WAL mode can lose half of it at a power cut (<https://sqlite.org/lang_attach.html>). Begun
+/// again in between, it does no harm: of two records of an address the one with the higher version counts.
 ///
 /// # Errors
 /// What the database refused.
@@ -42,6 +43,7 @@ pub(crate) fn take_over(records: &mut SqliteConnection, leases: &Path) -> Result
         "BEGIN IMMEDIATE; \
          INSERT INTO leases.lease_journal ({columns}) SELECT {columns} FROM main.lease; \
          INSERT INTO leases.lease_journal ({columns}) SELECT {columns} FROM main.lease_journal ORDER BY seq; \
+         COMMIT; BEGIN IMMEDIATE; \
          DELETE FROM main.lease; DELETE FROM main.lease_journal; COMMIT;"
     ));
     if moved.is_err() {

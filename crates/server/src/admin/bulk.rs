@@ -38,8 +38,7 @@ pub(super) async fn change(
     State(admin): State<Admin>,
     Json(wanted): Json<MachinesChange>,
 ) -> Result<Json<Vec<Changed>>, Reject> {
-    let change = move |change: &mut Change<'_>| {
-        let site = change.site();
+    let prepare = move |site: &Site| {
         let (mut faults, mut changed, mut machines) = (Vec::new(), Vec::new(), Vec::new());
         let mut then = site.clone();
         for former in chosen(site, &wanted.machines, &wanted.labels)? {
@@ -51,9 +50,6 @@ pub(super) async fn change(
             });
             match checked {
                 Ok((changes, machine)) => {
-                    if machine.name != former.name {
-                        refuse_while_installing(site, &former)?;
-                    }
                     if *former != machine {
                         then = then.with_machine(machine.clone());
                         machines.push(machine);
@@ -66,10 +62,19 @@ pub(super) async fn change(
         if !faults.is_empty() {
             return Err(Reject::from(faults));
         }
+        Ok((machines, changed))
+    };
+    // Checking thousands takes time that machines do not have.
+    let changed = admin.app.records.change_prepared(prepare, |change, (machines, changed)| {
+        // Looked at here: machines are armed and booted meanwhile.
+        for machine in &machines {
+            let former = change.site().machine_by_id(machine.id).filter(|former| former.name != machine.name);
+            former.map_or(Ok(()), |former| refuse_while_installing(change.site(), former))?;
+        }
         change.put_machines(machines)?;
         Ok(changed)
-    };
-    Ok(Json(admin.app.records.change(change).await?))
+    });
+    Ok(Json(changed.await?))
 }
 
 /// Removes several machines: all of them, or none. Their installs stay on record.

@@ -118,7 +118,7 @@ pub(super) async fn read(
     Ok(Json(InstallDetail::new(admin.app.records.install_row(&install), &install, steps, log)))
 }
 
-/// Calls an install off. The machine gets its local disk at its next boot; what the installer has done
+/// Cancels an install. The machine gets its local disk at its next boot; what the installer has done
 /// already is not undone.
 #[utoipa::path(
     post, operation_id = "installs_cancel", path = "/installs/{number}/cancel", tag = "installs", params(("number" = i64, Path)),
@@ -132,10 +132,9 @@ pub(super) async fn cancel(
     let app = &admin.app;
     let found = app.records.store.read(move |tx| tx.install(number)).await?;
     let (install, _) = found.ok_or_else(|| Reject::not_found("install", number))?;
-    let who = who(&headers);
-    let cancel = move |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
-    match app.records.move_install(install.machine, cancel).await? {
-        Some(install) => Ok(Json(admin.app.records.install_row(&install))),
+    let cancelled = app.records.cancel_all(vec![install.clone()], who(&headers)).await?;
+    match cancelled.into_iter().flatten().next() {
+        Some(install) => Ok(Json(app.records.install_row(&install))),
         None => Err(Reject::conflict(format!("install {number} has ended already: {}", install.state))),
     }
 }
@@ -181,7 +180,7 @@ pub(super) async fn retry_several(
     Ok((StatusCode::CREATED, Json(rows)))
 }
 
-/// Calls several installs off. Those that have ended meanwhile stay as they are; the answer has all as they are then.
+/// Cancels several installs in one change. Those that have ended meanwhile stay as they are; the answer has all as they are then.
 #[utoipa::path(
     post, operation_id = "installs_cancel_several", path = "/installs/cancel", tag = "installs", request_body = InstallNumbers,
     responses((status = 200, body = [InstallRow]), (status = 404, body = Problem))
@@ -191,17 +190,12 @@ pub(super) async fn cancel_several(
     headers: HeaderMap,
     Json(request): Json<InstallNumbers>,
 ) -> Result<Json<Vec<InstallRow>>, Reject> {
-    let (app, who) = (&admin.app, who(&headers));
-    let mut rows = Vec::new();
-    for install in named(&admin, &request).await? {
-        let number = install.number;
-        let who = who.clone();
-        let cancel =
-            move |open: &Install, now| (open.number == number).then(|| open.cancel(&who, now)).flatten();
-        let cancelled = app.records.move_install(install.machine, cancel).await?;
-        rows.push(app.records.install_row(cancelled.as_ref().unwrap_or(&install)));
-    }
-    Ok(Json(rows))
+    let records = &admin.app.records;
+    let installs = named(&admin, &request).await?;
+    let cancelled = records.cancel_all(installs.clone(), who(&headers)).await?;
+    let now =
+        installs.iter().zip(&cancelled).map(|(install, cancelled)| cancelled.as_ref().unwrap_or(install));
+    Ok(Json(now.map(|install| records.install_row(install)).collect()))
 }
 
 /// The installs of these numbers.

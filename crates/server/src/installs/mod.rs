@@ -191,6 +191,31 @@ impl Records {
         self.arm_all(requests, who).await
     }
 
+    /// Cancels installs in one change. Those that have ended meanwhile stay as they are: each is given as it is then, or `None`
+    /// if there was nothing to cancel.
+    ///
+    /// # Errors
+    /// What the store refused; then nothing has changed.
+    pub(crate) async fn cancel_all(
+        self: &Arc<Self>,
+        installs: Vec<Install>,
+        who: String,
+    ) -> Result<Vec<Option<Install>>, StoreError> {
+        let records = self.clone();
+        let cancel = move |change: &mut Change<'_>| {
+            let cancel = |install: Install| {
+                let open =
+                    change.site().open_install(install.machine).filter(|open| open.number == install.number);
+                let Some((next, step)) = open.and_then(|open| open.cancel(&who, clock::now())) else {
+                    return Ok(None);
+                };
+                records.keep_install(change, next, step).map(Some)
+            };
+            installs.into_iter().map(cancel).collect::<Result<Vec<_>, StoreError>>()
+        };
+        self.change(cancel).await
+    }
+
     /// Keeps an install as it is now, and with it what is to be handed over: one is never there without the other.
     ///
     /// # Errors

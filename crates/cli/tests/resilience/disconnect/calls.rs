@@ -38,7 +38,7 @@ pub(crate) fn call(
     Call { method, template, path, content_type: "application/json", body, further: String::new() }
 }
 
-fn file(path: &str, content: &[u8]) -> Value {
+pub(crate) fn file(path: &str, content: &[u8]) -> Value {
     json!({ "path": path, "size": content.len(), "sha256": Sha256::of(content).to_string() })
 }
 

@@ -2,6 +2,7 @@
 //! every call that changes anything.
 
 mod calls;
+mod tried;
 
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap},
