@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 
+use lastmile_core::model::answers::{EXAMPLE_PASSPHRASE, EXAMPLE_PASSWORD};
 use serde_json::Value;
 
 use super::{Field, Kind, fields};
@@ -64,8 +65,8 @@ fn table(file: &mut String, at: &str, fields: &[Field]) {
 fn plain(file: &mut String, at: &str, field: &Field) {
     let value = match &field.kind {
         Kind::Table { .. } | Kind::Named { .. } | Kind::Listed { .. } => return,
-        Kind::Password => r#"{ plain = "change me before use" }"#.into(),
-        Kind::Passphrase => r#"{ plain = "a long passphrase" }"#.into(),
+        Kind::Password => format!(r#"{{ plain = "{EXAMPLE_PASSWORD}" }}"#),
+        Kind::Passphrase => format!(r#"{{ plain = "{EXAMPLE_PASSPHRASE}" }}"#),
         Kind::LongText => "\"\"".into(),
         Kind::Answer => r#""number"  # text, number, yes-no, or { choice = ["north", "south"] }"#.into(),
         Kind::Choice { choices } => {

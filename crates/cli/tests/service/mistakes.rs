@@ -434,3 +434,51 @@ fn every_answer_file_that_was_fetched_is_on_record_the_last_one_as_the_installs(
         "{digests:?} of {first} and {second}"
     );
 }
+
+#[test]
+fn nothing_is_armed_with_the_password_of_the_example() {
+    let service = loopback(26_350);
+    service.add_subnet();
+    service.add_loader();
+    service.add_image();
+    service.add_machine();
+    let example = service
+        .run(&["answers", "example"])
+        .replace("# images = [\"tidewrack-12\"]", "images = ['tidewrack-12']");
+    let file = service.write("answers.toml", &example);
+    service.run(&["answers", "add", "quay-server", "--from", &file]);
+    let arm = ["install", "arm", MACHINE, "--image", "tidewrack-12", "--answers", "quay-server"];
+    let (code, said) = service.fail(&arm);
+    assert!(code == 1 && said.contains("users.purser.password: it is still that of the example"), "{said}");
+    assert!(said.contains("Choose your own"), "{said}");
+    let preview = service.json(&[
+        "install",
+        "arm",
+        MACHINE,
+        "--image",
+        "tidewrack-12",
+        "--answers",
+        "quay-server",
+        "--dry-run",
+    ]);
+    assert!(preview[0]["faults"].to_string().contains("that of the example"), "{preview}");
+    // The check finds it before anybody arms.
+    let found = service.try_run(&["--json", "check"]);
+    assert!(String::from_utf8_lossy(&found.stdout).contains("that of the example"));
+    // Saved again as it is shown, it is still that one; another is another.
+    service.run(&["answers", "change", "quay-server", "--set", "time_zone=Europe/Oslo"]);
+    assert_eq!(service.fail(&arm).0, 1);
+    service.run(&[
+        "answers",
+        "change",
+        "quay-server",
+        "--set",
+        "users.purser.password.plain=skerry tide table",
+    ]);
+    service.run(&arm);
+    // A passphrase is no better.
+    service.run(&["install", "cancel", "1", "--yes"]);
+    service.run(&["answers", "change", "quay-server", "--set", "storage.encrypt.plain=a long passphrase"]);
+    let (_, said) = service.fail(&arm);
+    assert!(said.contains("storage.encrypt: it is still that of the example"), "{said}");
+}

@@ -86,9 +86,10 @@ impl Service<'_> {
         ]);
     }
 
-    /// The example's answers.
+    /// The example's answers, with a password of their own: nothing is armed with that of the example.
     pub fn add_answers(&self) {
-        let example = self.write("answers.toml", self.run(&["answers", "example"]));
+        let example = self.run(&["answers", "example"]).replace("change me before use", "skerry tide table");
+        let example = self.write("answers.toml", example);
         self.put("answers", "quay-server", &example);
     }
 

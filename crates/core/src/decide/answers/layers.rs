@@ -157,6 +157,7 @@ mod tests {
                 encrypt: Some(Password {
                     hash: hash.then(|| serde_json::from_str("\"x\"").unwrap()),
                     sealed: (!hash).then(|| serde_json::from_str("\"00\"").unwrap()),
+                    is_example: false,
                 }),
                 ..crate::model::answers::Storage::default()
             }),

@@ -153,7 +153,11 @@ fn faults_on(
     claim(&resolution.settings);
     let target = Target::preview(subject, Some(revision), "");
     match write(revision.family, &resolution, &target) {
-        Ok(_) => support::warnings(revision.family, &resolution.settings),
+        Ok(_) => {
+            let mut faults = resolution.settings.example_passwords();
+            faults.extend(support::warnings(revision.family, &resolution.settings));
+            faults
+        }
         Err(faults) => faults,
     }
 }

@@ -8,12 +8,15 @@ use std::{collections::BTreeMap, net::Ipv4Addr};
 use ipnet::Ipv4Net;
 use lastmile_formats::mac::Mac;
 
-use crate::model::{
-    answers::{
-        AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Password, Security, Size,
-        Software, Sudo,
+use crate::{
+    base::Fault,
+    model::{
+        answers::{
+            AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Format, Keyboard, Password, Security, Size,
+            Software, Sudo,
+        },
+        image::Family,
     },
-    image::Family,
 };
 
 /// The settings of one machine.
@@ -57,7 +60,7 @@ pub struct Resolved {
     pub last_steps: BTreeMap<String, String>,
     /// Scripts at the first start, by name.
     pub first_boot: BTreeMap<String, String>,
-    /// What the installer does when it is through.
+    /// What the installer does when it has finished.
     pub at_end: AtEnd,
     /// Parts in a format of its own.
     pub formats: BTreeMap<Family, Format>,
@@ -195,6 +198,28 @@ impl Mount {
             Self::Path(path) => Some(path),
             Self::Swap | Self::Letter(_) => None,
         }
+    }
+}
+
+impl Resolved {
+    /// The passwords that are still those of the example, which whoever reads the documents knows.
+    #[must_use]
+    pub fn example_passwords(&self) -> Vec<Fault> {
+        let of_users =
+            self.users.iter().map(|user| (format!("users.{}.password", user.login), &user.password));
+        let others = [
+            ("root.password".to_owned(), &self.root_password),
+            ("storage.encrypt".to_owned(), &self.disks.passphrase),
+        ];
+        let examples = others.into_iter().chain(of_users);
+        let examples = examples.filter(|(_, password)| password.as_ref().is_some_and(|one| one.is_example));
+        examples
+            .map(|(place, _)| Fault {
+                place,
+                what: "it is still that of the example, which is no secret".into(),
+                fix: "Choose your own: `lastmile answers edit`, and give it as `plain`.".into(),
+            })
+            .collect()
     }
 }
 

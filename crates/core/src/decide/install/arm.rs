@@ -229,6 +229,10 @@ fn resolve_answers<'a>(
     let resolution = answers::resolve(site.named(&layers), &subject, &asked)?;
     let target = Target::preview(&subject, Some(revision), "");
     answers::write(revision.family, &resolution, &target)?;
+    let examples = resolution.settings.example_passwords();
+    if !examples.is_empty() {
+        return Err(examples);
+    }
     Ok(Examined { machine, image, answers, asked, resolution })
 }
 

@@ -10,7 +10,10 @@ mod version;
 pub use fragments::places;
 pub(crate) use fragments::position;
 pub use layer::{Layer, Scope};
-pub use password::{CryptHash, Keeping, Password, PasswordError, PasswordInput, PasswordShown, SALT_BYTES};
+pub use password::{
+    CryptHash, EXAMPLE_PASSPHRASE, EXAMPLE_PASSWORD, Keeping, Password, PasswordError, PasswordInput,
+    PasswordShown, SALT_BYTES,
+};
 pub use secret::{DoesNotOpen, KEY_BYTES, NONCE_BYTES, SealKey, Sealed};
 pub use settings::{
     AnswerKind, AtEnd, BondMode, BootMode, DiskMatch, FileSystem, Firewall, Format, Interface, Keyboard,

@@ -15,6 +15,10 @@ pub const SALT_BYTES: usize = 12;
 const ROUNDS: usize = 5000;
 /// Shortest password that is taken.
 const MIN_LENGTH: usize = 8;
+/// The password that the example of answers has. Whoever reads the documents knows it.
+pub const EXAMPLE_PASSWORD: &str = "change me before use";
+/// The passphrase that the example of answers has.
+pub const EXAMPLE_PASSPHRASE: &str = "a long passphrase";
 
 /// A password as a person enters it: `plain` is hashed at once and never kept; `hash` is a crypt(3) hash; `sealed` is kept
 /// encrypted too, for formats that take no hash; "set" leaves it as it was.
@@ -41,6 +45,9 @@ pub struct Password {
     /// The password itself, encrypted; `None` where its hash is enough.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sealed: Option<Sealed>,
+    /// Whether it was given as the example has it. Nothing is armed with such a one.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_example: bool,
 }
 
 /// A crypt(3) hash.
@@ -137,13 +144,17 @@ impl PasswordInput {
         match self {
             Self::Set => before.cloned().ok_or(PasswordError::NotSet),
             Self::Plain(plain) => {
-                Ok(Password { hash: Some(CryptHash::of(plain, keeping.salt)?), sealed: None })
+                let hash = Some(CryptHash::of(plain, keeping.salt)?);
+                Ok(Password { hash, sealed: None, is_example: plain == EXAMPLE_PASSWORD })
             }
             Self::Sealed(plain) => Ok(Password {
                 hash: Some(CryptHash::of(plain, keeping.salt)?),
                 sealed: Some(keeping.key.seal(plain, keeping.nonce)),
+                is_example: plain == EXAMPLE_PASSWORD,
             }),
-            Self::Hash(hash) => Ok(Password { hash: Some(CryptHash::parse(hash)?), sealed: None }),
+            Self::Hash(hash) => {
+                Ok(Password { hash: Some(CryptHash::parse(hash)?), sealed: None, is_example: false })
+            }
         }
     }
 
@@ -163,7 +174,8 @@ impl PasswordInput {
                 if plain.trim() != plain.as_str() || plain.ends_with('\\') {
                     return Err(PasswordError::Ends);
                 }
-                Ok(Password { hash: None, sealed: Some(keeping.key.seal(check(plain)?, keeping.nonce)) })
+                let sealed = Some(keeping.key.seal(check(plain)?, keeping.nonce));
+                Ok(Password { hash: None, sealed, is_example: plain == EXAMPLE_PASSPHRASE })
             }
             Self::Hash(_) => Err(PasswordError::NoHash),
         }

@@ -109,7 +109,7 @@ pub struct Settings<P> {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(example = json!({ "announce": "logger 'first start'" })))]
     pub first_boot: BTreeMap<String, String>,
-    /// What the installer does when it is through.
+    /// What the installer does when it has finished.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_end: Option<AtEnd>,
     /// What is left open until install time, by the name that `{{ asked.NAME }}` gives it.
@@ -160,7 +160,7 @@ impl<P> Default for Settings<P> {
     }
 }
 
-/// What the installer does when it is through.
+/// What the installer does when it has finished.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]

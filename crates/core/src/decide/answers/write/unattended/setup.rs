@@ -21,7 +21,7 @@ fn powershell(text: &str) -> String {
     format!("'{doubled}'")
 }
 
-/// Runs the last steps, and leaves what is to run when set-up is through: the first-boot scripts and the reports.
+/// Runs the last steps, and leaves what is to run when set-up has finished: the first-boot scripts and the reports.
 pub(super) fn setup_script(settings: &Resolved, target: &Target<'_>) -> String {
     let report = |stage: ReportStage| powershell(&target.report_url(stage));
     let mut script = String::from("$ErrorActionPreference = 'Stop'\n");
