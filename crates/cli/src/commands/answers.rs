@@ -1,6 +1,6 @@
 //! `lastmile answers …`
 
-use std::{collections::BTreeMap, path::PathBuf, process::ExitCode};
+use std::{collections::BTreeMap, convert::Infallible, path::PathBuf, process::ExitCode};
 
 use clap::Subcommand;
 use lastmile_api::{
@@ -10,7 +10,9 @@ use lastmile_api::{
 use lastmile_client::{Client, ClientError, Edited};
 
 use super::{
-    object::{self, CanAdd, CanRemove, CanRename, Change, CopyWhole, EditOne, Object, Remove, Rename},
+    object::{
+        self, CanAdd, CanRemove, CanRename, Change, CopyWhole, EditOne, HIDDEN, Object, Remove, Rename,
+    },
     toml_file,
 };
 use crate::{
@@ -140,6 +142,19 @@ impl Object for Answers {
 
     async fn save(client: &Client, name: &str, draft: &Self::Draft) -> Result<(), ClientError> {
         client.answers_save(name, draft).await.map(drop)
+    }
+
+    fn without_secrets(draft: &Self::Draft) -> Self::Draft {
+        let hide = |_: &str, password: &PasswordInput| {
+            Ok::<_, Infallible>(match password {
+                PasswordInput::Set => PasswordInput::Set,
+                PasswordInput::Plain(_) => PasswordInput::Plain(HIDDEN.into()),
+                PasswordInput::Hash(_) => PasswordInput::Hash(HIDDEN.into()),
+                PasswordInput::Sealed(_) => PasswordInput::Sealed(HIDDEN.into()),
+            })
+        };
+        let Ok(hidden) = draft.try_map_passwords(hide);
+        hidden
     }
 }
 

@@ -4,13 +4,16 @@ use std::path::PathBuf;
 
 use clap::Subcommand;
 use lastmile_api::{
-    Architecture, Language, MenuDraft, MenuPreview, MenuView, PreviewRequest, RenameRequest, Renamed,
+    ActionDraft, Architecture, EntryDraft, Language, MenuDraft, MenuPreview, MenuView, PreviewRequest,
+    RenameRequest, Renamed,
 };
 use lastmile_client::{Client, ClientError, Edited};
 
 use super::{
     machine::parameters,
-    object::{self, CanAdd, CanRemove, CanRename, Change, CopyWhole, EditOne, Object, Remove, Rename},
+    object::{
+        self, CanAdd, CanRemove, CanRename, Change, CopyWhole, EditOne, HIDDEN, Object, Remove, Rename,
+    },
     toml_file,
 };
 use crate::{
@@ -97,6 +100,20 @@ impl Object for Menus {
 
     async fn save(client: &Client, name: &str, draft: &MenuDraft) -> Result<(), ClientError> {
         client.menus_save(name, draft).await.map(drop)
+    }
+
+    fn without_secrets(draft: &MenuDraft) -> MenuDraft {
+        fn hide(entries: &mut [EntryDraft]) {
+            for entry in entries {
+                entry.guard = entry.guard.take().map(|_| HIDDEN.into());
+                if let ActionDraft::Entries(inner) = &mut entry.action {
+                    hide(inner);
+                }
+            }
+        }
+        let mut hidden = draft.clone();
+        hide(&mut hidden.entries);
+        hidden
     }
 }
 

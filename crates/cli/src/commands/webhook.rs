@@ -12,7 +12,7 @@ use lastmile_api::{
 use lastmile_client::{Client, ClientError, Edited};
 
 use super::{
-    object::{self, CanAdd, CanRemove, CanRename, Change, Copy, EditOne, Object, Remove, Rename},
+    object::{self, CanAdd, CanRemove, CanRename, Change, Copy, EditOne, HIDDEN, Object, Remove, Rename},
     toml_file::read_text,
 };
 use crate::{
@@ -145,6 +145,10 @@ impl Object for Webhooks {
 
     async fn save(client: &Client, name: &str, draft: &WebhookDraft) -> Result<(), ClientError> {
         client.webhooks_save(name, draft).await.map(drop)
+    }
+
+    fn without_secrets(draft: &WebhookDraft) -> WebhookDraft {
+        WebhookDraft { key: draft.key.as_ref().map(|_| HIDDEN.into()), ..draft.clone() }
     }
 }
 

@@ -87,6 +87,46 @@ fn a_dry_run_shows_what_would_change_and_changes_nothing() {
 }
 
 #[test]
+fn no_command_writes_a_secret_that_it_was_given() {
+    let service = loopback(21_105);
+    let secrets =
+        ["skerry tide table", "the whole harbour", "light the lamp", "a key of thirty-two letters, or more"];
+    let answers = |name: &str, password: &str| {
+        let example = service.run(&["answers", "example"]).replace("change me before use", password);
+        let encrypted = "encrypt = { plain = 'the whole harbour' }";
+        service.write(name, example.replace("# encrypt = { plain = \"a long passphrase\" }", encrypted))
+    };
+    let (first, second) = (answers("first.toml", "spare password"), answers("second.toml", secrets[0]));
+    let menu = service.write(
+        "menu.toml",
+        "title = 'Tools'\n[[entries]]\nkey = 'off'\ntitle = 'Off'\nguard = 'light the lamp'\naction = 'power-off'\n",
+    );
+    let mut written = String::new();
+    for words in [
+        &["answers", "add", "quay-server", "--from", &first, "--dry-run"][..],
+        &["answers", "add", "quay-server", "--from", &first],
+        &["answers", "change", "quay-server", "--from", &second, "--dry-run"],
+        &["answers", "change", "quay-server", "--from", &second],
+        &["answers", "copy", "quay-server", "quay-spare"],
+        &["answers", "show", "quay-server"],
+        &["menu", "add", "tools", "--from", &menu],
+        &["webhook", "add", "records", "https://records.gannet.example/x"],
+        &["webhook", "change", "records", "--set", &format!("key={}", secrets[3])],
+    ] {
+        for json in [&["--json"][..], &[]] {
+            // What was added once is added no more; what it writes then is looked at, too.
+            let output = service.try_run(&[json, words].concat());
+            written.push_str(&String::from_utf8_lossy(&output.stdout));
+            written.push_str(&String::from_utf8_lossy(&output.stderr));
+        }
+    }
+    assert!(written.matches("(hidden)").count() > 8, "{written}");
+    for secret in secrets.iter().chain(&["spare password"]) {
+        assert!(!written.contains(secret), "{secret:?} is shown: {written}");
+    }
+}
+
+#[test]
 fn names_follow_a_rename_wherever_they_are_written() {
     let service = loopback(21_120);
     service.fill();

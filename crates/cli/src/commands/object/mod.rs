@@ -36,7 +36,15 @@ pub(super) trait Object {
 
     /// Saves it in the place of the one of that name.
     async fn save(client: &Client, name: &str, draft: &Self::Draft) -> Result<(), ClientError>;
+
+    /// What is shown of it: nothing that somebody who looks over a shoulder, or reads a log, must not know.
+    fn without_secrets(draft: &Self::Draft) -> Self::Draft {
+        draft.clone()
+    }
 }
+
+/// What is shown in the place of a secret.
+pub(super) const HIDDEN: &str = "(hidden)";
 
 /// A kind of thing that is added under a name.
 pub(super) trait CanAdd: Object {
@@ -230,6 +238,7 @@ pub(super) async fn change_named<T: Object>(
     let mut all = Vec::new();
     for name in names {
         let (before, after) = change_one::<T>(name, &edits, written.as_ref(), &client).await?;
+        let after = T::without_secrets(&after);
         let changes = field_changes(&before, &after);
         all.push((Changed { name: (*name).into(), changes }, diff::text(T::NOUN, name, &before, &after)));
     }
@@ -288,6 +297,7 @@ pub(super) async fn edit_named<T: Object>(name: &str, client: &Client, out: &Out
     match T::save(&client.based_on(now.etag.as_deref()), name, &draft).await {
         Ok(()) => {
             session.discard();
+            let draft = T::without_secrets(&draft);
             let changed = Changed { name: name.into(), changes: field_changes(&now.value, &draft) };
             out.show(&[changed], |_| diff::text(T::NOUN, name, &now.value, &draft));
             Ok(())
@@ -319,7 +329,7 @@ pub(super) async fn add<T: CanAdd>(
     out: &Output,
 ) -> Result<(), Failure> {
     T::add(&client.trying(dry_run), name, draft).await?;
-    out.show(draft, |draft| {
+    out.show(&T::without_secrets(draft), |draft| {
         let done = if dry_run { "would be added" } else { "added" };
         format!("{} {name} {done}\n{}{}", T::NOUN, toml_file::indented(draft), saved(dry_run))
     });
