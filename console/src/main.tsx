@@ -1,13 +1,15 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 
 import { App } from "./App";
+import { showOwnChange } from "./parts/hold";
 import "./styles.css";
 
 // The event stream says when something changed: nothing is asked for on a timer.
 const queries = new QueryClient({
+  mutationCache: new MutationCache({ onSuccess: showOwnChange }),
   defaultOptions: { queries: { staleTime: Infinity, refetchOnWindowFocus: false, retry: 2 } },
 });
 

@@ -5,10 +5,10 @@ import type { AnswersView, LintReport } from "../api/client";
 import { Section } from "../parts/Section";
 import { Answered, Empty, Failed } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
-import { ago, useNow } from "../parts/time";
+import { Ago } from "../parts/Time";
 import { useAllAnswers, useLint } from "./useAnswers";
 
-const columns = (now: number): Column<AnswersView>[] => [
+const COLUMNS: Column<AnswersView>[] = [
   {
     name: "Name",
     value: (answers) => answers.name,
@@ -34,7 +34,7 @@ const columns = (now: number): Column<AnswersView>[] => [
     show: "hidden md:table-cell",
     value: (answers) => Object.keys(answers.settings.questions ?? {}).join(", "),
   },
-  { name: "Saved", value: (answers) => answers.created, cell: (answers) => ago(answers.created, now) },
+  { name: "Saved", value: (answers) => answers.created, cell: (answers) => <Ago at={answers.created} /> },
 ];
 
 /** A value as it stands in one line; what is more than a value, by its keys. */
@@ -52,8 +52,8 @@ const says = ({ settings }: AnswersView) =>
     .map(([key, value]) => [key.replaceAll("_", " "), shortly(value)] as const);
 
 /** Other layers say little: all of it is shown. */
-const layerColumns = (now: number): Column<AnswersView>[] => {
-  const all = columns(now);
+const layerColumns = (): Column<AnswersView>[] => {
+  const all = COLUMNS;
   const saysColumn: Column<AnswersView> = {
     name: "Sets",
     value: (layer) => says(layer).flat().join(" "),
@@ -74,7 +74,6 @@ const layerColumns = (now: number): Column<AnswersView>[] => {
 export function AnswersPage() {
   const all = useAllAnswers();
   const lint = useLint();
-  const now = useNow(10_000);
   const [name, setName] = useState("");
   const go = useNavigate();
   return (
@@ -121,7 +120,7 @@ export function AnswersPage() {
                   a name above to begin.
                 </Empty>
               ) : (
-                <Table label="Answers" rows={answers} columns={columns(now)} keyOf={(version) => version.name} />
+                <Table label="Answers" rows={answers} columns={COLUMNS} keyOf={(version) => version.name} />
               )}
               <div className="mt-6">
                 <Section title="Settings of the site, of labels and of machines">
@@ -131,7 +130,7 @@ export function AnswersPage() {
                       what applies to all machines; a label or a machine overrides single settings.
                     </p>
                   ) : (
-                    <Table label="Other settings" rows={layers} columns={layerColumns(now)} keyOf={(version) => version.name} />
+                    <Table label="Other settings" rows={layers} columns={layerColumns()} keyOf={(version) => version.name} />
                   )}
                 </Section>
               </div>

@@ -45,7 +45,7 @@ export function File(props: {
           {(images.data ?? [])
             .filter((image) => image.current.family !== "none")
             .map((image) => (
-              <option key={image.name}>{image.name}</option>
+              <option key={image.name} value={image.name}>{image.name}</option>
             ))}
         </select>
         {files.length > 1 && (

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { MachinePicker } from "../parts/MachinePicker";
 import { useRested } from "../parts/rested";
 import { Failed } from "../parts/States";
-import { clock } from "../parts/time";
+import { When } from "../parts/Time";
 import { type Sides, useComparison, useVersions } from "./useAnswers";
 import { Preformatted } from "../parts/Preformatted";
 
@@ -32,7 +32,7 @@ export function Versions({ name, current }: { name: string; current: number }) {
       >
         {(versions.data ?? []).map((version) => (
           <option key={version.version} value={version.version}>
-            v{version.version}, {clock(version.created)}
+            v{version.version}, <When at={version.created} />
           </option>
         ))}
       </select>

@@ -55,6 +55,7 @@ export function useLive(): Connection {
     const close = () => {
       source?.close();
       source = undefined;
+      setConnection("connecting");
     };
     const follow = () => {
       if (document.hidden) {
@@ -135,6 +136,8 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       later("machines");
       break;
     case "subnet":
+      // Its reservations are shown with the machines that have them.
+      later("machine");
       later("subnet", event.name);
       later("picture", event.name);
       later("reservations", event.name);

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { answer, api, type CheckReport, type Finding, type Severity } from "../api/client";
 import { Prose } from "../parts/Prose";
 import { Answered } from "../parts/States";
-import { clock } from "../parts/time";
+import { When } from "../parts/Time";
 
 const LOOKS: Record<Severity, { heading: string; edge: string }> = {
   fault: { heading: "Problems: machines will not boot", edge: "border-error" },
@@ -39,7 +39,7 @@ export function CheckPage() {
         </button>
         {check.data && (
           <span className="text-base-content/70">
-            as of {clock(check.data.at)}, in {(check.data.took_ms / 1000).toFixed(1)} s
+            as of <When at={check.data.at} />, in {(check.data.took_ms / 1000).toFixed(1)} s
           </span>
         )}
       </div>

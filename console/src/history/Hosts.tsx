@@ -2,7 +2,7 @@ import { Link } from "react-router";
 
 import type { HostRecord } from "../api/client";
 import { type Column, Table } from "../parts/Table";
-import { clock } from "../parts/time";
+import { When } from "../parts/Time";
 
 const COLUMNS: Column<HostRecord>[] = [
   {
@@ -37,7 +37,7 @@ const COLUMNS: Column<HostRecord>[] = [
     show: "hidden md:table-cell",
     value: (host) => `${host.answers} v${host.answers_version}`,
   },
-  { name: "Since", value: (host) => Date.parse(host.since), cell: (host) => clock(host.since) },
+  { name: "Since", value: (host) => Date.parse(host.since), cell: (host) => <When at={host.since} /> },
   {
     name: "Install",
     show: "hidden sm:table-cell",
@@ -53,7 +53,7 @@ const COLUMNS: Column<HostRecord>[] = [
     name: "Removed",
     show: "hidden sm:table-cell",
     value: (host) => (host.left ? Date.parse(host.left) : 0),
-    cell: (host) => (host.left ? clock(host.left) : ""),
+    cell: (host) => (host.left ? <When at={host.left} /> : ""),
   },
 ];
 

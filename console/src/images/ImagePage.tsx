@@ -12,10 +12,10 @@ import { Section } from "../parts/Section";
 import { size } from "../parts/size";
 import { Answered } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
-import { ago, clock, useNow } from "../parts/time";
+import { Ago, When } from "../parts/Time";
 import { Ready } from "./Ready";
 import { Recognised } from "./Recognised";
-import { type Deed, useImage, useRevisionDeed, useTitle, useWork } from "./useImages";
+import { type RevisionAction, useImage, useRevisionAction, useTitle, useWork } from "./useImages";
 
 export function ImagePage() {
   const { name = "" } = useParams();
@@ -96,7 +96,7 @@ function Detail({ image }: { image: Edited<ImageDetail> }) {
               ["ISO", place(revision.volume)],
               ["Size", `${size(revision.size)} in ${revision.file_count} files`],
               ["Manifest", <Digest key="hash" value={revision.manifest_hash} />],
-              ["Verified", revision.verified ? clock(revision.verified) : "being read"],
+              ["Verified", revision.verified ? <When key="verified" at={revision.verified} /> : "being read"],
               ["Installed on", `${image.machines} machines`],
               ["In menus", <Menus key="menus" names={image.menus} />],
             ]}
@@ -163,14 +163,13 @@ function Menus({ names }: { names: string[] }) {
 }
 
 function Revisions({ image }: { image: ImageDetail }) {
-  const deed = useRevisionDeed(image.name);
-  const now = useNow(10_000);
-  const act = (what: Deed, revision: RevisionRow) => () => {
-    deed.mutate({ deed: what, number: revision.number });
+  const action = useRevisionAction(image.name);
+  const act = (what: RevisionAction, revision: RevisionRow) => () => {
+    action.mutate({ action: what, number: revision.number });
   };
   return (
     <>
-      <Refusal error={deed.error} title="Nothing was changed." />
+      <Refusal error={action.error} title="Nothing was changed." />
       <ul className="divide-y divide-base-200">
         {image.all.map((revision) => {
           const isCurrent = revision.number === image.current.number;
@@ -179,24 +178,24 @@ function Revisions({ image }: { image: ImageDetail }) {
               <div className="flex flex-wrap gap-x-3">
                 <span className="font-medium">r{revision.number}</span>
                 {isCurrent && <span className="border-l-4 border-accent pl-2">current</span>}
-                <span>{ago(revision.created, now)}</span>
+                <span><Ago at={revision.created} /></span>
                 <span>{size(revision.size)}</span>
                 <span className="text-base-content/70">{revision.machines} machines</span>
                 <Ready revision={revision} />
               </div>
               <div className="mt-1 flex flex-wrap gap-2">
-                <Act label="Read it again" of={revision} act={act("verify", revision)} busy={deed.isPending} />
+                <Act label="Read it again" of={revision} act={act("verify", revision)} busy={action.isPending} />
                 {!isCurrent && revision.retired == null && (
                   <>
-                    <Act label="Make it current" of={revision} act={act("current", revision)} busy={deed.isPending} />
-                    <Act label="Retire" of={revision} act={act("retire", revision)} busy={deed.isPending} />
+                    <Act label="Make it current" of={revision} act={act("current", revision)} busy={action.isPending} />
+                    <Act label="Retire" of={revision} act={act("retire", revision)} busy={action.isPending} />
                   </>
                 )}
                 {revision.retired != null && (
-                  <Act label="Bring it back" of={revision} act={act("restore", revision)} busy={deed.isPending} />
+                  <Act label="Bring it back" of={revision} act={act("restore", revision)} busy={action.isPending} />
                 )}
                 {!isCurrent && (
-                  <Act label="Remove" of={revision} act={act("remove", revision)} busy={deed.isPending} />
+                  <Act label="Remove" of={revision} act={act("remove", revision)} busy={action.isPending} />
                 )}
               </div>
             </li>

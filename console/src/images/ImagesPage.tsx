@@ -5,7 +5,7 @@ import { Progress } from "../parts/Progress";
 import { size } from "../parts/size";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
-import { ago } from "../parts/time";
+import { Ago } from "../parts/Time";
 import { Ready } from "./Ready";
 import { useImages, useWork } from "./useImages";
 
@@ -46,7 +46,7 @@ const COLUMNS: Column<ImageRow>[] = [
     name: "Imported",
     show: "hidden lg:table-cell",
     value: (image) => -Date.parse(image.current.created),
-    cell: (image) => ago(image.current.created, Date.now()),
+    cell: (image) => <Ago at={image.current.created} />,
   },
   { name: "On", show: "hidden sm:table-cell", value: (image) => image.machines },
   { name: "Ready", value: needs, cell: (image) => <Ready revision={image.current} /> },

@@ -40,15 +40,15 @@ export function useTitle(image: Edited<ImageDetail>) {
   return { ...draft, save };
 }
 
-export type Deed = "current" | "retire" | "restore" | "verify" | "remove";
+export type RevisionAction = "current" | "retire" | "restore" | "verify" | "remove";
 
 /** What can be done to a revision. */
-export function useRevisionDeed(name: string) {
+export function useRevisionAction(name: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async ({ deed, number }: { deed: Deed; number: number }) => {
+    mutationFn: async ({ action, number }: { action: RevisionAction; number: number }) => {
       const params = { params: { path: { name, number } } };
-      switch (deed) {
+      switch (action) {
         case "current":
           done(await api.PUT("/api/v1/images/{name}/current", { params: { path: { name } }, body: { number } }));
           break;

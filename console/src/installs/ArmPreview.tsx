@@ -8,7 +8,7 @@ import { Prose } from "../parts/Prose";
 import { Section } from "../parts/Section";
 import { Loading } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
-import { ago, useNow } from "../parts/time";
+import { Ago } from "../parts/Time";
 import { useRested } from "../parts/rested";
 
 /** What arming would do to each machine, before anything is armed: what it would lose, what it would get, which obstacles there are. */
@@ -38,7 +38,6 @@ export function ArmPreview({ meant }: { meant: ArmSeveral | undefined }) {
 }
 
 function Machines({ machines }: { machines: MachinePreview[] }) {
-  const now = useNow();
   const refused = machines.filter(({ faults }) => faults.length > 0).length;
   const holding = machines.filter(({ holds }) => holds).length;
   const columns: Column<MachinePreview>[] = [
@@ -57,7 +56,7 @@ function Machines({ machines }: { machines: MachinePreview[] }) {
       cell: ({ holds, since }) =>
         holds ? (
           <>
-            {holds} <span className="text-xs text-base-content/70">{since && ago(since, now)}</span>
+            {holds} <span className="text-xs text-base-content/70">{since && <Ago at={since} />}</span>
           </>
         ) : (
           <span className="text-base-content/70">nothing on record</span>

@@ -2,12 +2,14 @@ import { ArrowLeft } from "lucide-react";
 import { Link, useParams } from "react-router";
 
 import type { InstallDetail } from "../api/client";
+import { Digest } from "../parts/Digest";
 import { Pairs } from "../parts/Pairs";
 import { Route } from "../parts/Route";
 import { Section } from "../parts/Section";
 import { Answered } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
-import { clock, span } from "../parts/time";
+import { When } from "../parts/Time";
+import { span } from "../parts/time";
 import { Cancel } from "./Cancel";
 import { HowFar } from "./HowFar";
 import { Log } from "./Log";
@@ -30,8 +32,6 @@ export function InstallPage() {
 }
 
 function Detail({ install }: { install: InstallDetail }) {
-  const time = (at: string | null | undefined) => (at ? clock(at) : "–");
-  const digest = (text: string | null | undefined) => <span className="font-mono text-xs">{text ?? "–"}</span>;
   return (
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,30rem)_minmax(0,1fr)]">
       <div className="lg:col-span-2">
@@ -84,18 +84,18 @@ function Detail({ install }: { install: InstallDetail }) {
               </Link>,
             ],
             ["Image", `${install.image} r${install.revision}${install.is_stateless ? ", from memory" : ""}`],
-            ["Manifest", digest(install.manifest_hash)],
+            ["Manifest", <Digest key="manifest" value={install.manifest_hash} />],
             [
               "Answers",
               <Link className="link" to={`/answers/${install.answers}`}>
                 {install.answers} v{install.answers_version}
               </Link>,
             ],
-            ["Answer file", digest(install.answer_hash)],
-            ["Armed", `${clock(install.armed_at)} by ${install.armed_by}`],
-            ["Booting", time(install.booting_at)],
-            ["Installing", time(install.installing_at)],
-            ["Ended", time(install.ended_at)],
+            ["Answer file", <Digest key="answers" value={install.answer_hash} />],
+            ["Armed", <span key="armed"><When at={install.armed_at} /> by {install.armed_by}</span>],
+            ["Booting", <When key="booting" at={install.booting_at} />],
+            ["Installing", <When key="installing" at={install.installing_at} />],
+            ["Ended", <When key="ended" at={install.ended_at} />],
             ["Kernel starts", install.kernel_fetches],
             ["Subnet", install.subnet ?? "–"],
             ["Labels", install.labels.join(", ") || "–"],

@@ -6,7 +6,8 @@ import { Route } from "../parts/Route";
 import { Empty, Failed, Loading } from "../parts/States";
 import { StateMark } from "../parts/StateMark";
 import { VirtualRows } from "../parts/VirtualRows";
-import { ago, span, useNow } from "../parts/time";
+import { Ago } from "../parts/Time";
+import { span, useNow } from "../parts/time";
 import { HowFar } from "./HowFar";
 import { SelectedInstalls } from "./SelectedInstalls";
 import { PAGE, useInstalls } from "./useInstalls";
@@ -50,7 +51,7 @@ export function InstallsPage() {
         >
           <option value="">all states</option>
           {STATES.map((state) => (
-            <option key={state}>{state}</option>
+            <option key={state} value={state}>{state}</option>
           ))}
         </select>
         <Link to="/arm" className="btn btn-sm btn-primary">
@@ -216,7 +217,7 @@ function Row({ row, now, selected, select }: { row: InstallRow; now: number; sel
         )}
       </div>
       <div role="cell" className="hidden lg:block">
-        {ago(row.last_step_at, now)}
+        <Ago at={row.last_step_at} />
       </div>
     </div>
   );

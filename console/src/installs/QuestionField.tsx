@@ -16,7 +16,7 @@ export function QuestionField(props: { question: Question; value: string; change
       >
         <option value="">choose</option>
         {choices.map((choice) => (
-          <option key={choice}>{choice}</option>
+          <option key={choice} value={choice}>{choice}</option>
         ))}
       </select>
     );

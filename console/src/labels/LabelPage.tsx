@@ -3,7 +3,7 @@ import { ArrowLeft } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { answer, api, done, type Edited, edited, type LabelView } from "../api/client";
+import { answer, api, basedOn, done, type Edited, edited, type LabelView } from "../api/client";
 import { useMenus } from "../menus/useMenus";
 import { Conflict } from "../parts/Conflict";
 import { NameActions } from "../parts/NameActions";
@@ -120,7 +120,7 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
           <select className="select w-full" value={draft.menu} onChange={(event) => { set({ menu: event.target.value }); }}>
             <option value="">that of the subnet or the site</option>
             {(menus.data ?? []).map((menu) => (
-              <option key={menu.name}>{menu.name}</option>
+              <option key={menu.name} value={menu.name}>{menu.name}</option>
             ))}
           </select>
         </Field>
@@ -159,7 +159,7 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
                 page={(of) => `/labels${of === undefined ? "" : `/${encodeURIComponent(of)}`}`}
                 rename={async (to) => answer(await api.POST("/api/v1/labels/{name}/rename", { params: { path: { name } }, body: { to } }))}
                 remove={async () => {
-                  done(await api.DELETE("/api/v1/labels/{name}", { params: { path: { name } } }));
+                  done(await api.DELETE("/api/v1/labels/{name}", { params: { path: { name } }, headers: basedOn(saved.etag) }));
                 }}
                 lost="Its parameters, menu and rank are lost. Machines keep the label."
               />

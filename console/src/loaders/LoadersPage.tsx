@@ -4,6 +4,7 @@ import { useState } from "react";
 
 import { answer, api, done, type LoaderView } from "../api/client";
 import { Refusal } from "../parts/Faults";
+import { NameActions } from "../parts/NameActions";
 import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
@@ -21,7 +22,7 @@ const clients = (loader: LoaderView) =>
 /** The loaders in use, and those in the operating system's packages. */
 export function LoadersPage() {
   const queries = useQueryClient();
-  const [form, setForm] = useState<{ saved: LoaderView | undefined }>();
+  const [form, setForm] = useState<{ change: string | undefined }>();
   const loaders = useQuery({ queryKey: ["loaders"], queryFn: async () => answer(await api.GET("/api/v1/loaders")) });
   const packaged = useQuery({
     queryKey: ["packaged"],
@@ -30,12 +31,6 @@ export function LoadersPage() {
   const params = (name: string) => ({ params: { path: { name } } });
   const add = useMutation({
     mutationFn: async (name: string) => answer(await api.POST("/api/v1/loaders/packaged/{name}", params(name))),
-    onSettled: () => queries.invalidateQueries(),
-  });
-  const remove = useMutation({
-    mutationFn: async (name: string) => {
-      done(await api.DELETE("/api/v1/loaders/{name}", params(name)));
-    },
     onSettled: () => queries.invalidateQueries(),
   });
   const own: Column<LoaderView>[] = [
@@ -64,26 +59,26 @@ export function LoadersPage() {
       value: () => "",
       cell: (loader) => (
         <span className="flex gap-1">
-        <button
-          type="button"
-          className="btn btn-xs"
-          aria-label={`Change ${loader.name}`}
-          onClick={() => {
-            setForm({ saved: loader });
-          }}
-        >
-          Change
-        </button>
-        <button
-          type="button"
-          className="btn btn-xs"
-          aria-label={`Remove ${loader.name}`}
-          onClick={() => {
-            remove.mutate(loader.name);
-          }}
-        >
-          Remove
-        </button>
+          <button
+            type="button"
+            className="btn btn-xs"
+            aria-label={`Change ${loader.name}`}
+            onClick={() => {
+              setForm({ change: loader.name });
+            }}
+          >
+            Change
+          </button>
+          <NameActions
+            noun="loader"
+            name={loader.name}
+            small
+            page={() => "/loaders"}
+            remove={async () => {
+              done(await api.DELETE("/api/v1/loaders/{name}", params(loader.name)));
+            }}
+            lost={`Firmware of kind ${loader.architecture} gets an address and nothing to boot, until another loader is added.`}
+          />
         </span>
       ),
     },
@@ -96,7 +91,7 @@ export function LoadersPage() {
           type="button"
           className="btn btn-primary btn-sm"
           onClick={() => {
-            setForm({ saved: undefined });
+            setForm({ change: undefined });
           }}
         >
           <Plus className="size-4" aria-hidden /> Add from files
@@ -104,13 +99,13 @@ export function LoadersPage() {
       </div>
       {form && (
         <LoaderForm
-          saved={form.saved}
+          change={form.change}
           close={() => {
             setForm(undefined);
           }}
         />
       )}
-      <Refusal error={add.error ?? remove.error} title="Nothing was changed." />
+      <Refusal error={add.error} title="Nothing was changed." />
       <Answered query={loaders} rows={3}>
         {(all) =>
           all.length === 0 ? (

@@ -143,12 +143,12 @@ function DetailFields({ change }: { change: (edits: Edit[]) => void }) {
   const say = (key: string, text: string) => {
     setName(key);
     setValue(text);
-    change(key === "" ? [] : [{ kind: "set", key: `details.${key}`, value: text }]);
+    change(key.trim() === "" ? [] : [{ kind: "set", key: `details.${key.trim()}`, value: text }]);
   };
   return (
     <div className="grid gap-2 sm:grid-cols-2">
       <Field label="Detail">
-        <input className="input input-sm w-full" placeholder="rack" value={name} onChange={(event) => { say(event.target.value.trim(), value); }} />
+        <input className="input input-sm w-full" placeholder="rack" value={name} onChange={(event) => { say(event.target.value, value); }} />
       </Field>
       <Field label="Value; empty removes it">
         <input className="input input-sm w-full" placeholder="r12" value={value} onChange={(event) => { say(name, event.target.value); }} />

@@ -82,7 +82,7 @@ function Panel({ tab, machine }: { tab: Tab; machine: Edited<MachineDetail> }): 
       return <Trace machine={machine} />;
     case "settings":
       return (
-        <div className="max-w-xl">
+        <div className="max-w-4xl">
           <MachineSettings machine={machine} />
         </div>
       );
@@ -121,6 +121,7 @@ function Overview({ machine }: { machine: MachineDetail }) {
                 ),
               ],
               ["Address", machine.address ?? "–"],
+              ["Reserved", machine.reserved.join(", ") || "–"],
               ["MAC", <span key="mac" className="font-mono text-xs">{machine.macs.join(", ")}</span>],
               ["Last seen", <Ago key="seen" at={machine.last_seen} />],
               ["Default boot", `${machine.default_boot}${machine.live_answers ? `, with answers ${machine.live_answers}` : ""}`],

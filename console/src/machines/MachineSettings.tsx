@@ -1,110 +1,115 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 
-import { api, type Edited, edited, type MachineDetail } from "../api/client";
 import { useAllAnswers } from "../answers/useAnswers";
+import { api, basedOn, done, type Edited, edited, type MachineDetail } from "../api/client";
 import { useImages } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
 import { Conflict } from "../parts/Conflict";
-import { Refusal } from "../parts/Faults";
+import { Field, lines, OtherFaults, pairLines, pairs, words } from "../parts/Form";
+import { NameActions } from "../parts/NameActions";
 import { useDraft } from "../parts/useDraft";
 
-interface Fields {
-  default_boot: string;
-  menu: string;
-  liveAnswers: string;
+const FIELDS = [
+  "macs",
+  "labels",
+  "details",
+  "default_boot",
+  "menu",
+  "live_answers",
+  "parameters",
+  "without_parameters",
+  "options",
+];
+
+interface Draft {
+  macs: string;
   labels: string;
   details: string;
+  default_boot: string;
+  live_answers: string;
+  menu: string;
   parameters: string;
-  withoutParameters: string;
+  without_parameters: string;
+  options: string;
 }
 
-function toFields(machine: MachineDetail): Fields {
+function toDraft(machine: MachineDetail): Draft {
   return {
-    default_boot: machine.default_boot,
-    menu: machine.menu ?? "",
-    liveAnswers: machine.live_answers ?? "",
+    macs: machine.macs.join("\n"),
     labels: machine.labels.join(" "),
-    details: Object.entries(machine.details)
-      .map(([name, value]) => `${name}=${value}`)
-      .join("\n"),
+    details: pairLines(machine.details),
+    default_boot: machine.default_boot,
+    live_answers: machine.live_answers ?? "",
+    menu: machine.menu ?? "",
     parameters: machine.parameters.join("\n"),
-    withoutParameters: machine.without_parameters.join(" "),
+    without_parameters: machine.without_parameters.join(" "),
+    options: pairLines(machine.options),
   };
 }
 
-const words = (text: string) => text.split(/[\s,]+/).filter((word) => word !== "");
-const lines = (text: string) => text.split("\n").filter((line) => line.trim() !== "");
-
-function pair(line: string): [string, string] {
-  const at = line.indexOf("=");
-  return at < 0 ? [line.trim(), ""] : [line.slice(0, at).trim(), line.slice(at + 1).trim()];
-}
-
-/** Changes what a machine does when no install is armed, and what is known of it. */
+/** Changes everything that people say of a machine. */
 export function MachineSettings({ machine }: { machine: Edited<MachineDetail> }) {
-  const { draft: fields, setDraft: setFields, headers, take, rebase } = useDraft<MachineDetail, Fields>(machine, (saved) =>
-    toFields(saved ?? machine),
-  );
+  const { draft, setDraft, headers, take, rebase } = useDraft<MachineDetail, Draft>(machine, (saved) => toDraft(saved ?? machine));
   const images = useImages();
   const menus = useMenus();
   const answers = useAllAnswers();
   const queries = useQueryClient();
+  const put = async (name: string, entered: Draft, etag?: string) => {
+    const isLive = entered.default_boot.startsWith("live:");
+    const body = {
+      name,
+      macs: words(entered.macs),
+      labels: words(entered.labels),
+      details: pairs(entered.details),
+      default_boot: entered.default_boot,
+      live_answers: (isLive && entered.live_answers) || null,
+      menu: entered.menu || null,
+      parameters: lines(entered.parameters),
+      without_parameters: words(entered.without_parameters),
+      options: pairs(entered.options),
+    };
+    const params = { path: { name: machine.name } };
+    return edited(await api.PUT("/api/v1/machines/{name}", { params, headers: headers(etag), body }));
+  };
   const save = useMutation({
-    mutationFn: async (etag?: string) => {
-      const { default_boot } = fields;
-      const isLive = default_boot.startsWith("live:");
-      const body = {
-        name: machine.name,
-        macs: machine.macs,
-        options: machine.options,
-        default_boot,
-        menu: fields.menu || null,
-        live_answers: (isLive && fields.liveAnswers) || null,
-        labels: words(fields.labels),
-        details: Object.fromEntries(lines(fields.details).map(pair)),
-        parameters: lines(fields.parameters),
-        without_parameters: words(fields.withoutParameters),
-      };
-      const params = { path: { name: machine.name } };
-      return edited(await api.PUT("/api/v1/machines/{name}", { params, headers: headers(etag), body }));
-    },
+    mutationFn: (etag?: string) => put(machine.name, draft, etag),
     onSuccess: async ({ etag }) => {
       rebase(etag);
       await queries.invalidateQueries();
     },
   });
-  const set = (part: Partial<Fields>) => {
-    setFields({ ...fields, ...part });
+  const { error } = save;
+  const set = (part: Partial<Draft>) => {
+    setDraft({ ...draft, ...part });
   };
-  const area = (field: "details" | "parameters" | "withoutParameters", label: string, hint: string) => (
-    <label className="block">
-      <span className="text-base-content/75">{label}</span>
+  const area = (field: "macs" | "details" | "parameters" | "options", label: string, example: string, hint?: string) => (
+    <Field field={field} label={label} {...(hint !== undefined && { hint })} error={error}>
       <textarea
-        className="textarea textarea-sm min-h-0 w-full font-mono"
-        rows={2}
-        placeholder={hint}
-        value={fields[field]}
-        onChange={(event) => {
-          set({ [field]: event.target.value });
+        className="textarea min-h-0 w-full font-mono"
+        rows={Math.max(2, draft[field].split("\n").length)}
+        placeholder={example}
+        value={draft[field]}
+        onChange={({ target }) => {
+          set({ [field]: target.value });
         }}
       />
-    </label>
+    </Field>
   );
   return (
     <form
-      className="space-y-1"
+      className="grid gap-x-6 gap-y-3 lg:grid-cols-2"
+      aria-label="Machine"
       onSubmit={(event) => {
         event.preventDefault();
         save.mutate(undefined);
       }}
     >
-      <label className="block">
-        <span className="text-base-content/75">When no install is armed</span>
+      <Field field="default_boot" label="While no install is armed" error={error}>
         <select
-          className="select select-sm w-full"
-          value={fields.default_boot}
-          onChange={(event) => {
-            set({ default_boot: event.target.value });
+          className="select w-full"
+          value={draft.default_boot}
+          onChange={({ target }) => {
+            set({ default_boot: target.value });
           }}
         >
           <option value="local-disk">it starts from its local disk</option>
@@ -118,33 +123,31 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
               </option>
             ))}
         </select>
-      </label>
-      {fields.default_boot.startsWith("live:") && (
-        <label className="block">
-          <span className="text-base-content/75">Answers that it is given at each start</span>
+      </Field>
+      {draft.default_boot.startsWith("live:") && (
+        <Field field="live_answers" label="Answers that it is given at each start" error={error}>
           <select
-            className="select select-sm w-full"
-            value={fields.liveAnswers}
-            onChange={(event) => {
-              set({ liveAnswers: event.target.value });
+            className="select w-full"
+            value={draft.live_answers}
+            onChange={({ target }) => {
+              set({ live_answers: target.value });
             }}
           >
             <option value="">none: it runs the image as it is</option>
             {(answers.data ?? [])
               .filter(({ name }) => !name.includes(":"))
               .map(({ name }) => (
-                <option key={name}>{name}</option>
+                <option key={name} value={name}>{name}</option>
               ))}
           </select>
-        </label>
+        </Field>
       )}
-      <label className="block">
-        <span className="text-base-content/75">Its menu</span>
+      <Field field="menu" label="Menu" error={error}>
         <select
-          className="select select-sm w-full"
-          value={fields.menu}
-          onChange={(event) => {
-            set({ menu: event.target.value });
+          className="select w-full"
+          value={draft.menu}
+          onChange={({ target }) => {
+            set({ menu: target.value });
           }}
         >
           <option value="">that of its labels, its subnet or the site</option>
@@ -154,34 +157,59 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
             </option>
           ))}
         </select>
-      </label>
-      <label className="block">
-        <span className="text-base-content/75">Labels</span>
+      </Field>
+      <Field field="labels" label="Labels" error={error}>
         <input
-          className="input input-sm w-full"
+          className="input w-full"
           placeholder="kiosk spare"
-          value={fields.labels}
-          onChange={(event) => {
-            set({ labels: event.target.value });
+          value={draft.labels}
+          onChange={({ target }) => {
+            set({ labels: target.value });
           }}
         />
-      </label>
-      {area("details", "Details, one on each line", "rack=7")}
+      </Field>
+      {area("macs", "MAC addresses, one on each line", "02:00:5e:00:53:01", "The first is the NIC it boots by.")}
+      {area("details", "Details, one on each line", "rack=r12")}
       {area("parameters", "Kernel parameters, one on each line", "ip={{ address }}")}
-      {area("withoutParameters", "Without these kernel parameters (keys)", "quiet")}
-      <Refusal error={save.error} />
-      <Conflict
-        save={save}
-        theirs={() => {
-          take(machine);
-        }}
-      />
-      <div className="flex items-center gap-3">
-        <button type="submit" className="btn btn-sm" disabled={save.isPending}>
+      <Field field="without_parameters" label="Without these kernel parameters" hint="Keys, separated by blanks." error={error}>
+        <input
+          className="input w-full font-mono"
+          placeholder="quiet"
+          value={draft.without_parameters}
+          onChange={({ target }) => {
+            set({ without_parameters: target.value });
+          }}
+        />
+      </Field>
+      {area("options", "DHCP options, one on each line", "domain=gannet.example", "They come before those of its subnet.")}
+      <div className="lg:col-span-2">
+        <OtherFaults fields={FIELDS} error={error} />
+        <Conflict
+          save={save}
+          theirs={() => {
+            take(machine);
+          }}
+        />
+      </div>
+      <div className="flex items-center gap-3 lg:col-span-2">
+        <button type="submit" className="btn btn-primary" disabled={save.isPending}>
           Save
         </button>
         <span role="status" className="text-success">
           {save.isSuccess && "saved"}
+        </span>
+        <span className="ml-auto flex gap-2">
+          <NameActions
+            noun="machine"
+            name={machine.name}
+            page={(of) => `/machines${of === undefined ? "" : `/${encodeURIComponent(of)}`}`}
+            rename={(to) => put(to, toDraft(machine))}
+            remove={async () => {
+              const params = { path: { name: machine.name } };
+              done(await api.DELETE("/api/v1/machines/{name}", { params, headers: basedOn(machine.etag) }));
+            }}
+            lost="It becomes an unknown machine to its subnet. Its installs stay on record; details, labels and settings of its own are lost."
+          />
         </span>
       </div>
     </form>

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 
 import { answer, api } from "../api/client";
-import { Field, lines, OtherFaults, words } from "../parts/Form";
+import { Field, OtherFaults, pairs, words } from "../parts/Form";
 
 const FIELDS = ["name", "macs", "labels", "details", "default_boot"];
 
@@ -26,9 +26,7 @@ export function NewMachinePage() {
             name: name.trim(),
             macs: words(macs),
             labels: words(labels),
-            details: Object.fromEntries(
-              lines(details).map((line) => [line.split("=")[0]?.trim() ?? "", line.slice(line.indexOf("=") + 1).trim()]),
-            ),
+            details: pairs(details),
             default_boot: boot,
           },
         }),

@@ -208,7 +208,7 @@ function MenuChoice(props: { menu: string; faults: Fault[]; change: (action: Act
       >
         <option value="">choose one</option>
         {(menus.data ?? []).map((known) => (
-          <option key={known.name}>{known.name}</option>
+          <option key={known.name} value={known.name}>{known.name}</option>
         ))}
       </select>
     </Labelled>

@@ -42,7 +42,7 @@ export function Preview(props: {
         >
           <option value="">firmware: as known</option>
           {ARCHITECTURES.map((name) => (
-            <option key={name}>{name}</option>
+            <option key={name} value={name}>{name}</option>
           ))}
         </select>
         <select

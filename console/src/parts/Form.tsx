@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 
-import { faultsOf } from "../api/client";
+import { conflictOf, faultsOf } from "../api/client";
 import { Prose } from "./Prose";
 
 /** Whether a fault's place is a field, or inside it: `macs[0]` is of `macs`. */
@@ -38,9 +38,9 @@ export function Field(props: {
   );
 }
 
-/** What is wrong with a form and with none of these fields. */
+/** What is wrong with a form and with none of these fields. That somebody else changed it meanwhile is told by `Conflict`. */
 export function OtherFaults({ fields, error }: { fields: string[]; error: Error | null }) {
-  if (!error) {
+  if (!error || conflictOf(error) !== undefined) {
     return null;
   }
   const faults = faultsOf(error);
@@ -70,3 +70,18 @@ export const lines = (text: string): string[] =>
     .split("\n")
     .map((line) => line.trim())
     .filter((line) => line !== "");
+
+/** The pairs of a text that has `name=value` on each line. */
+export const pairs = (text: string): Record<string, string> =>
+  Object.fromEntries(
+    lines(text).map((line): [string, string] => {
+      const at = line.indexOf("=");
+      return at < 0 ? [line, ""] : [line.slice(0, at).trim(), line.slice(at + 1).trim()];
+    }),
+  );
+
+/** Pairs as a text that has one on each line. */
+export const pairLines = (all: Record<string, string>): string =>
+  Object.entries(all)
+    .map(([name, value]) => `${name}=${value}`)
+    .join("\n");

@@ -14,6 +14,8 @@ interface Actions {
   rename?: (to: string) => Promise<unknown>;
   copy?: (to: string) => Promise<unknown>;
   remove?: () => Promise<unknown>;
+  /** Whether its buttons are those of a table's row. */
+  small?: boolean;
   /** What is lost when it is removed. */
   lost?: string;
 }
@@ -27,7 +29,8 @@ export function NameActions(props: Actions) {
     props[kind] && (
       <button
         type="button"
-        className="btn btn-sm"
+        className={`btn ${props.small === true ? "btn-xs" : "btn-sm"}`}
+        aria-label={`${text} ${props.name}`}
         onClick={() => {
           setAsking(kind);
         }}

@@ -43,7 +43,7 @@ export function Route({ step, state }: { step: Step | null | undefined; state: R
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       width={WIDTH}
       height={HEIGHT}
-      className={`shrink-0 ${tone}`}
+      className={`max-w-full shrink-0 ${tone}`}
     >
       <title>{`${state}: ${here}`}</title>
       <line x1={EDGE} x2={WIDTH - EDGE} y1={HEIGHT / 2} y2={HEIGHT / 2} className="stroke-base-300" strokeWidth="2" />

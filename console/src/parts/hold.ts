@@ -3,12 +3,15 @@
  * not move away from under a hand. What a row says changes all the same.
  */
 let holders = 0;
+/** How long lists are read again although they are held, once somebody has changed something there. */
+const OWN_MS = 2000;
+let ownUntil = 0;
 let waiting: (() => void)[] = [];
 const listeners = new Set<() => void>();
 
 export function hold(): void {
   holders += 1;
-  if (holders === 1) {
+  if (holders === 1 && !isOwn()) {
     listeners.forEach((act) => {
       act();
     });
@@ -34,9 +37,16 @@ export function release(): void {
   }
 }
 
+const isOwn = () => performance.now() < ownUntil;
+
+/** Lets lists be read again for a moment: what somebody has done there is seen at once, wherever they point. */
+export function showOwnChange(): void {
+  ownUntil = performance.now() + OWN_MS;
+}
+
 /** Acts now, or once nobody holds a list any more. */
 export function whenReleased(act: () => void): void {
-  if (holders === 0) {
+  if (holders === 0 || isOwn()) {
     act();
   } else {
     waiting.push(act);

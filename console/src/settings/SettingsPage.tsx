@@ -89,7 +89,7 @@ function Form({ saved }: { saved: Edited<SiteSettings> }) {
         <select className="select w-full" value={draft.menu} onChange={(event) => { set({ menu: event.target.value }); }}>
           <option value="">the built-in one</option>
           {(menus.data ?? []).map(({ name }) => (
-            <option key={name}>{name}</option>
+            <option key={name} value={name}>{name}</option>
           ))}
         </select>
       </Field>

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { answer, api, done, faultsOf } from "../api/client";
+import { Confirm } from "../parts/Confirm";
 import { Answered } from "../parts/States";
 
 /** The reservations of a subnet, with a line to add one. */
@@ -13,14 +14,7 @@ export function Reservations({ name }: { name: string }) {
     queryFn: async () => answer(await api.GET("/api/v1/subnets/{name}/reservations", params)),
   });
   const again = () => queries.invalidateQueries();
-  const remove = useMutation({
-    mutationFn: async (address: string) => {
-      done(
-        await api.DELETE("/api/v1/subnets/{name}/reservations/{address}", { params: { path: { name, address } } }),
-      );
-    },
-    onSettled: again,
-  });
+  const [ending, setEnding] = useState<string>();
   return (
     <>
       <Answered query={all} rows={1}>
@@ -34,7 +28,7 @@ export function Reservations({ name }: { name: string }) {
                 className="btn btn-ghost btn-xs"
                 aria-label={`Remove the reservation of ${reservation.address}`}
                 onClick={() => {
-                  remove.mutate(reservation.address);
+                  setEnding(reservation.address);
                 }}
               >
                 Remove
@@ -43,7 +37,20 @@ export function Reservations({ name }: { name: string }) {
           ))
         }
       </Answered>
-      {remove.error && <Trouble text={remove.error.message} />}
+      {ending !== undefined && (
+        <Confirm
+          title={`Remove the reservation of ${ending}?`}
+          text="The address may be given to any machine, if it lies in a pool."
+          action="Remove"
+          act={async () => {
+            const path = { name, address: ending };
+            done(await api.DELETE("/api/v1/subnets/{name}/reservations/{address}", { params: { path } }));
+          }}
+          close={() => {
+            setEnding(undefined);
+          }}
+        />
+      )}
       <Reserve name={name} reserved={again} />
     </>
   );
@@ -87,8 +94,8 @@ function Reserve({ name, reserved }: { name: string; reserved: () => Promise<voi
         />
         <input
           className="input input-sm min-w-40 flex-1"
-          aria-label="Client: MAC address, uuid:… or id:…"
-          placeholder="MAC, uuid:… or id:…"
+          aria-label="Client: machine, MAC address, uuid:… or id:…"
+          placeholder="machine, MAC, uuid:… or id:…"
           value={client}
           onChange={(event) => {
             setClient(event.target.value);

@@ -70,7 +70,7 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
         }}
       >
         {values.map((value) => (
-          <option key={value}>{value}</option>
+          <option key={value} value={value}>{value}</option>
         ))}
       </select>
     </Field>

@@ -1,7 +1,7 @@
 import { ArrowLeft } from "lucide-react";
 import { Link, useParams } from "react-router";
 
-import { type Advice, api, done, type SubnetView } from "../api/client";
+import { type Advice, api, basedOn, done, type SubnetView } from "../api/client";
 import { NameActions } from "../parts/NameActions";
 import { Pairs } from "../parts/Pairs";
 import { Section } from "../parts/Section";
@@ -29,7 +29,7 @@ export function SubnetPage() {
           name={name}
           page={() => "/subnets"}
           remove={async () => {
-            done(await api.DELETE("/api/v1/subnets/{name}", { params: { path: { name } } }));
+            done(await api.DELETE("/api/v1/subnets/{name}", { params: { path: { name } }, headers: basedOn(subnet.data?.etag) }));
           }}
           lost="Its reservations are lost. Machines on it are no longer answered."
         />

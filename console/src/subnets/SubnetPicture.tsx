@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, done, type Holding, type Picture, type Span } from "../api/client";
-import { Refusal } from "../parts/Faults";
+import { Confirm } from "../parts/Confirm";
 import { type Column, Table } from "../parts/Table";
 import { clock } from "../parts/time";
 
@@ -25,39 +25,44 @@ const LOOKS: Record<Holding, { text: string; look: string }> = {
   network: { text: "network, broadcast", look: "bg-base-content/25 rotate-45 scale-75" },
 };
 
-/** What ends a claim on an address, where something can. */
-const ENDED: Partial<Record<Holding, string>> = { leased: "End the lease", remembered: "Forget", quarantined: "Release" };
+/** What ends a claim on an address, where something can, and what that means. */
+const ENDED: Partial<Record<Holding, { action: string; text: string }>> = {
+  leased: {
+    action: "End the lease",
+    text: "The address may be given to another machine at once. If the one that has it is still running, both would use it.",
+  },
+  remembered: { action: "Forget", text: "The machine that had it may get another address next time." },
+  quarantined: { action: "Release", text: "It may be given out again. If somebody still uses it, two machines would." },
+};
 
 const ORDER = Object.keys(LOOKS) as Holding[];
 
 /** What every address of a subnet is, and its owner. */
 export function SubnetPicture({ subnet, picture }: { subnet: string; picture: Picture }) {
-  const queries = useQueryClient();
-  const end = useMutation({
-    mutationFn: async (address: string) => {
-      done(await api.DELETE("/api/v1/subnets/{name}/leases/{address}", { params: { path: { name: subnet, address } } }));
-    },
-    onSettled: () => queries.invalidateQueries(),
-  });
+  const [ending, setEnding] = useState<Span>();
+  const ended = ending && ENDED[ending.holding];
   const columns: Column<Span>[] = [
     ...COLUMNS,
     {
       name: "Action",
       value: () => "",
-      cell: ({ first, holding }) =>
-        ENDED[holding] && (
-          <button
-            type="button"
-            className="btn btn-xs whitespace-nowrap"
-            aria-label={`${ENDED[holding]} ${first}`}
-            disabled={end.isPending}
-            onClick={() => {
-              end.mutate(first);
-            }}
-          >
-            {ENDED[holding]}
-          </button>
-        ),
+      cell: (span) => {
+        const action = ENDED[span.holding]?.action;
+        return (
+          action !== undefined && (
+            <button
+              type="button"
+              className="btn btn-xs whitespace-nowrap"
+              aria-label={`${action} ${span.first}`}
+              onClick={() => {
+                setEnding(span);
+              }}
+            >
+              {action}
+            </button>
+          )
+        );
+      },
     },
   ];
   const total = picture.spans.reduce((sum, span) => sum + size(span), 0);
@@ -65,7 +70,20 @@ export function SubnetPicture({ subnet, picture }: { subnet: string; picture: Pi
     <>
       <Key picture={picture} />
       {total <= DRAWN ? <Cells spans={picture.spans} /> : <Bar spans={picture.spans} total={total} />}
-      <Refusal error={end.error} title="Nothing was changed." />
+      {ending && ended && (
+        <Confirm
+          title={`${ended.action} ${ending.first}?`}
+          text={ended.text}
+          action={ended.action}
+          act={async () => {
+            const path = { name: subnet, address: ending.first };
+            done(await api.DELETE("/api/v1/subnets/{name}/leases/{address}", { params: { path } }));
+          }}
+          close={() => {
+            setEnding(undefined);
+          }}
+        />
+      )}
       <Table
         label="Addresses in use"
         rows={picture.spans.filter((span) => span.who != null)}

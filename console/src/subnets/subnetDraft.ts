@@ -1,4 +1,5 @@
 import type { SubnetDraft } from "../api/client";
+import { pairLines, pairs } from "../parts/Form";
 
 /** A subnet as a form holds it: everything but choices is text, lists are joined by commas, options stand on lines. */
 export interface Fields {
@@ -73,9 +74,7 @@ export function toFields(draft: SubnetDraft): Fields {
     identify: draft.identify ?? FRESH.identify,
     http_boot: draft.http_boot ?? FRESH.http_boot,
     menu: draft.menu ?? "",
-    options: Object.entries(draft.options ?? {})
-      .map(([name, value]) => `${name}=${value}`)
-      .join("\n"),
+    options: pairLines(draft.options ?? {}),
   };
 }
 
@@ -91,13 +90,6 @@ export function toDraft(fields: Fields): SubnetDraft {
     const value = Number(text);
     return Number.isInteger(value) ? value : -1;
   };
-  const options = fields.options
-    .split("\n")
-    .filter((line) => line.trim() !== "")
-    .map((line): [string, string] => {
-      const at = line.indexOf("=");
-      return at < 0 ? [line.trim(), ""] : [line.slice(0, at).trim(), line.slice(at + 1)];
-    });
   return {
     name: fields.name.trim(),
     network: fields.network.trim(),
@@ -119,6 +111,6 @@ export function toDraft(fields: Fields): SubnetDraft {
     identify: fields.identify === "by mode" ? null : fields.identify,
     http_boot: fields.http_boot,
     menu: maybe(fields.menu),
-    options: Object.fromEntries(options),
+    options: pairs(fields.options),
   };
 }

@@ -11,7 +11,7 @@ import { type Column, Table } from "../parts/Table";
 import { Ago } from "../parts/Time";
 import { useNewcomers } from "./useTrace";
 
-/** Machines that nobody has registered: looked at, and adopted. */
+/** Machines that nobody has registered. */
 export function NewcomersPage() {
   const newcomers = useNewcomers();
   const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());

@@ -4,13 +4,10 @@ import { Link } from "react-router";
 import { answer, api, type DeliveryView } from "../api/client";
 import { Refusal } from "../parts/Faults";
 import { type Column, Table } from "../parts/Table";
-import { clock } from "../parts/time";
+import { When } from "../parts/Time";
 
-function status(delivery: DeliveryView): string {
-  if (delivery.delivered) {
-    return `delivered ${clock(delivery.delivered)}`;
-  }
-  return delivery.due ? `next attempt ${clock(delivery.due)}` : "abandoned";
+function status({ delivered, due }: DeliveryView): string {
+  return delivered ? "delivered" : due ? "next attempt" : "abandoned";
 }
 
 /** Deliveries, latest first. */
@@ -49,7 +46,9 @@ export function Deliveries({ deliveries }: { deliveries: DeliveryView[] }) {
       value: status,
       cell: (delivery) => (
         <>
-          <span className={delivery.delivered ? "" : "font-semibold"}>{status(delivery)}</span>
+          <span className={delivery.delivered ? "" : "font-semibold"}>
+            {status(delivery)} {(delivery.delivered ?? delivery.due) && <When at={delivery.delivered ?? delivery.due} />}
+          </span>
           {!delivery.delivered && delivery.last_answer && (
             <span className="block text-xs break-words text-error">{delivery.last_answer}</span>
           )}

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 
 import { answer, api, type Edited, edited, type WebhookEvent, type WebhookView } from "../api/client";
+import { Conflict } from "../parts/Conflict";
 import { Dialog } from "../parts/Dialog";
 import { Field, OtherFaults } from "../parts/Form";
 import { Answered } from "../parts/States";
+import { useDraft } from "../parts/useDraft";
 
 const EVENTS: [WebhookEvent, string][] = [
   ["installed", "installed"],
@@ -29,7 +30,6 @@ export function ChangeWebhook({ name, close }: { name: string; close: () => void
   const webhook = useQuery({
     queryKey: ["webhooks", name, "form"],
     gcTime: 0,
-    staleTime: Infinity,
     queryFn: async () => edited(await api.GET("/api/v1/webhooks/{name}", { params: { path: { name } } })),
   });
   return (
@@ -39,27 +39,44 @@ export function ChangeWebhook({ name, close }: { name: string; close: () => void
   );
 }
 
+interface Draft {
+  name: string;
+  url: string;
+  key: string;
+  events: WebhookEvent[];
+}
+
+function toDraft(webhook: WebhookView | undefined): Draft {
+  return {
+    name: webhook?.name ?? "",
+    url: webhook?.url ?? "",
+    key: "",
+    events: webhook?.events ?? EVENTS.map(([event]) => event),
+  };
+}
+
 function Form({ saved, close }: { saved: Edited<WebhookView> | undefined; close: () => void }) {
-  const [name, setName] = useState(saved?.name ?? "");
-  const [url, setUrl] = useState(saved?.url ?? "");
-  const [key, setKey] = useState("");
-  const [events, setEvents] = useState<WebhookEvent[]>(saved?.events ?? EVENTS.map(([event]) => event));
+  const { draft, setDraft, headers, take } = useDraft(saved, toDraft);
+  const { name, url, key, events } = draft;
+  const set = (part: Partial<Draft>) => {
+    setDraft({ ...draft, ...part });
+  };
   const queries = useQueryClient();
   const save = useMutation({
-    mutationFn: async () =>
+    mutationFn: async (etag?: string) =>
       answer(
         await api.PUT("/api/v1/webhooks/{name}", {
           params: { path: { name: name.trim() } },
-          headers: saved ? { "If-Match": saved.etag } : { "If-None-Match": "*" },
+          headers: saved ? headers(etag) : { "If-None-Match": "*" },
           body: { url: url.trim(), events, ...(key !== "" && { key }) },
         }),
       ),
     onSuccess: async (webhook) => {
-      setKey("");
-      await queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[2] !== "form" });
+      set({ key: "" });
       if (webhook.key == null) {
         close();
       }
+      await queries.invalidateQueries();
     },
   });
   if (save.data?.key) {
@@ -83,16 +100,16 @@ function Form({ saved, close }: { saved: Edited<WebhookView> | undefined; close:
       aria-label="Webhook"
       onSubmit={(event) => {
         event.preventDefault();
-        save.mutate();
+        save.mutate(undefined);
       }}
     >
       {!saved && (
         <Field field="name" label="Name" error={save.error}>
-          <input className="input w-full" placeholder="records" value={name} onChange={({ target }) => { setName(target.value); }} />
+          <input className="input w-full" placeholder="records" value={name} onChange={({ target }) => { set({ name: target.value }); }} />
         </Field>
       )}
       <Field field="url" label="URL" error={save.error}>
-        <input className="input w-full" placeholder="https://records.gannet.example/installs" value={url} onChange={({ target }) => { setUrl(target.value); }} />
+        <input className="input w-full" placeholder="https://records.gannet.example/installs" value={url} onChange={({ target }) => { set({ url: target.value }); }} />
       </Field>
       <fieldset>
         <legend className="font-medium">Events of an install</legend>
@@ -104,7 +121,7 @@ function Form({ saved, close }: { saved: Edited<WebhookView> | undefined; close:
                 className="checkbox checkbox-sm"
                 checked={events.includes(event)}
                 onChange={({ target }) => {
-                  setEvents(target.checked ? [...events, event] : events.filter((other) => other !== event));
+                  set({ events: target.checked ? [...events, event] : events.filter((other) => other !== event) });
                 }}
               />
               {text}
@@ -118,9 +135,17 @@ function Form({ saved, close }: { saved: Edited<WebhookView> | undefined; close:
         hint={saved ? "If left empty, the present key stays." : "If left empty, one is made and shown once."}
         error={save.error}
       >
-        <input type="password" autoComplete="off" className="input w-full" value={key} onChange={({ target }) => { setKey(target.value); }} />
+        <input type="password" autoComplete="off" className="input w-full" value={key} onChange={({ target }) => { set({ key: target.value }); }} />
       </Field>
       <OtherFaults fields={FIELDS} error={save.error} />
+      {saved && (
+        <Conflict
+          save={save}
+          theirs={() => {
+            take(saved);
+          }}
+        />
+      )}
       <div className="flex justify-end gap-2">
         <button type="button" className="btn btn-sm" onClick={close}>
           Cancel

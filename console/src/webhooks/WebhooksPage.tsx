@@ -7,7 +7,7 @@ import { Refusal } from "../parts/Faults";
 import { NameActions } from "../parts/NameActions";
 import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
-import { ago, useNow } from "../parts/time";
+import { Ago } from "../parts/Time";
 import { Deliveries } from "./Deliveries";
 import { AddWebhook, ChangeWebhook } from "./WebhookForm";
 
@@ -75,7 +75,6 @@ export function WebhooksPage() {
 function Webhook({ webhook }: { webhook: WebhookView }) {
   const [changing, setChanging] = useState(false);
   const queries = useQueryClient();
-  const now = useNow();
   const path = { params: { path: { name: webhook.name } } };
   const settled = { onSettled: () => queries.invalidateQueries() };
   const trial = useMutation({
@@ -97,7 +96,13 @@ function Webhook({ webhook }: { webhook: WebhookView }) {
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
         <span>
           {webhook.waiting > 0 ? `${webhook.waiting} waiting` : "none waiting"},{" "}
-          {webhook.last_delivered ? `last delivered ${ago(webhook.last_delivered, now)}` : "none delivered yet"}
+          {webhook.last_delivered ? (
+            <>
+              last delivered <Ago at={webhook.last_delivered} />
+            </>
+          ) : (
+            "none delivered yet"
+          )}
         </span>
         <button
           type="button"

@@ -4,7 +4,10 @@
 mod accessible;
 mod answers;
 mod conflict;
+mod forms;
+mod frame;
 mod pages;
 mod record;
+mod selection;
 #[path = "../support/mod.rs"]
 mod support;

@@ -208,6 +208,20 @@ async fn ten_thousand_machines_are_drawn_as_they_are_scrolled_to() {
     browser.wait_for_text("locker-").await;
     let drawn = browser.texts("a[data-row]").await.len();
     assert!(drawn < 80, "{drawn} rows are drawn");
+    // Somebody who looks at many at once sees 22 of them without scrolling.
+    browser.click("button[aria-label='Use compact rows']").await;
+    let seen = "const table = document.querySelector('[role=table]').getBoundingClientRect();
+        return [...document.querySelectorAll('a[data-row]')].map((row) => row.getBoundingClientRect())
+            .filter((row) => row.top >= table.top && row.bottom <= table.bottom).length";
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    loop {
+        let seen = browser.client.execute(seen, vec![]).await.unwrap().as_u64().unwrap();
+        if seen >= 22 {
+            break;
+        }
+        assert!(std::time::Instant::now() < end, "{seen} machines are seen");
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
     browser
         .client
         .execute("const t = document.querySelector('[role=table]'); t.scrollTop = t.scrollHeight", vec![])
@@ -465,6 +479,8 @@ async fn a_menu_is_arranged_and_its_screen_changes_with_every_key() {
     browser.wait_for_text("a loader named 'signed-arm64' exists already").await;
     browser.wait_for_text("PXELINUX 6.04").await;
     browser.click("button[aria-label='Remove bios-core']").await;
+    browser.press("Remove loader", "Remove").await;
+    browser.wait_for_no_text("Remove loader").await;
     browser.click("button[aria-label='Add bios-http']").await;
     browser.wait_for_text("bios has loader 'bios-http' already").await;
     let narrow = Browser::open(390, 844, false).await;

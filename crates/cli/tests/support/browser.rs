@@ -133,10 +133,18 @@ impl Browser {
     where
         F: Future<Output = Result<T, CmdError>>,
     {
+        self.act_on(Locator::Css(css), css, act).await
+    }
+
+    async fn act_on<T, F>(&self, place: Locator<'_>, css: &str, act: impl Fn(Element) -> F) -> T
+    where
+        F: Future<Output = Result<T, CmdError>>,
+    {
         let end = std::time::Instant::now() + PATIENCE;
         loop {
             let wait = self.client.wait().at_most(PATIENCE);
-            match act(wait.for_element(Locator::Css(css)).await.unwrap()).await {
+            let element = wait.for_element(place).await.unwrap_or_else(|error| panic!("{css}: {error}"));
+            match act(element).await {
                 Err(error)
                     if (error.is_stale_element_reference() || error.is_element_not_interactable())
                         && std::time::Instant::now() < end =>
@@ -152,6 +160,24 @@ impl Browser {
     /// Clicks an element.
     pub async fn click(&self, css: &str) {
         self.act(css, |element| async move { element.click().await }).await;
+    }
+
+    /// Presses the button that says `name`, inside what has that label: a dialog, a toolbar, a form.
+    pub async fn press(&self, within: &str, name: &str) {
+        let path = format!("//*[@aria-label='{within}']//button[normalize-space()='{name}'][not(@disabled)]");
+        self.act_on(Locator::XPath(&path), &path, |element| async move { element.click().await }).await;
+    }
+
+    /// Sends keys to whatever has the focus.
+    pub async fn keys(&self, keys: &str) {
+        let element = self.client.active_element().await.unwrap();
+        element.send_keys(keys).await.unwrap();
+    }
+
+    /// Has files that the page gives out saved in that folder.
+    pub async fn save_downloads(&self, folder: &Path) {
+        let parameters = json!({ "behavior": "allow", "downloadPath": folder });
+        self.cdp("Page.setDownloadBehavior", parameters).await;
     }
 
     /// Writes into a field in the place of what was there.
