@@ -8,6 +8,8 @@ pub(crate) struct Orders {
     pub(crate) host_name: String,
     pub(crate) early_report: String,
     pub(crate) late_report: String,
+    /// Where it says that it cannot go on, and why.
+    pub(crate) failure: String,
     /// Where the new system says what it is.
     pub(crate) first_start: String,
     /// Where its log goes.
@@ -16,7 +18,7 @@ pub(crate) struct Orders {
 
 /// What it writes while it works.
 pub(crate) const LOG: [&str; 4] = [
-    "partman: the disk is divided",
+    "partman: the disk is partitioned",
     "base-installer: the base system is unpacked",
     "pkgsel: further packages are in place",
     "grub-installer: the boot loader is set up",
@@ -55,6 +57,7 @@ pub(crate) fn read(text: &str) -> Result<Orders, SimError> {
     Ok(Orders {
         host_name,
         early_report,
+        failure: late_report.replace("/done", "/failed"),
         first_start: late_report.replace("/done", "/booted"),
         late_report,
         log: report("preseed/early_command", "/log").ok(),

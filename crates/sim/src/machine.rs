@@ -214,16 +214,7 @@ impl Machine {
         parameters: &[String],
         watch: &mut (dyn FnMut(Beat) + Send),
     ) -> Result<NewSystem, SimError> {
-        let grant = self.lease(Asking::RunningSystem).await?;
-        if grant.address != firmware_address {
-            return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
-        }
-        let http = self.http(&grant)?;
-        let file = http.fetch(installer::answers_url(parameters)?).await?;
-        let orders = installer::read(&String::from_utf8_lossy(&file))?;
-        watch(Beat::Answers { host_name: orders.host_name.clone() });
-        http.get(&orders.early_report).await?;
-        watch(Beat::Reported { stage: "started" });
+        let (http, orders) = self.begin(firmware_address, parameters, watch).await?;
         for line in installer::LOG {
             tokio::time::sleep(self.pace.install / 4).await;
             if let Some(log) = &orders.log {
@@ -239,6 +230,44 @@ impl Machine {
             first_boot_ends_well: true,
             report: orders.first_start,
         })
+    }
+
+    /// Runs the installer that [`Self::boot`] started, as far as its disk: it finds none that its answers describe, reports
+    /// that, and stops.
+    ///
+    /// # Errors
+    /// Where it ended that should have gone on.
+    pub async fn fail(
+        &self,
+        firmware_address: Ipv4Addr,
+        parameters: &[String],
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<(), SimError> {
+        let (http, orders) = self.begin(firmware_address, parameters, watch).await?;
+        tokio::time::sleep(self.pace.install / 4).await;
+        http.get(&format!("{}?text=no%20disk%20is%20as%20described", orders.failure)).await?;
+        watch(Beat::Reported { stage: "failed" });
+        Ok(())
+    }
+
+    /// The installer's beginning: an address as another client, its answers, its first report.
+    async fn begin(
+        &self,
+        firmware_address: Ipv4Addr,
+        parameters: &[String],
+        watch: &mut (dyn FnMut(Beat) + Send),
+    ) -> Result<(Http, installer::Orders), SimError> {
+        let grant = self.lease(Asking::RunningSystem).await?;
+        if grant.address != firmware_address {
+            return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
+        }
+        let http = self.http(&grant)?;
+        let file = http.fetch(installer::answers_url(parameters)?).await?;
+        let orders = installer::read(&String::from_utf8_lossy(&file))?;
+        watch(Beat::Answers { host_name: orders.host_name.clone() });
+        http.get(&orders.early_report).await?;
+        watch(Beat::Reported { stage: "started" });
+        Ok((http, orders))
     }
 
     /// Starts the system that [`Self::install`] made for the first time: it asks for an address and says what it is.

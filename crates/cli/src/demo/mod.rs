@@ -1,21 +1,21 @@
 //! `lastmile demo`: a service of its own, an invented ferry line, and machines that boot over its real sockets.
 
+mod rounds;
 mod scenario;
 mod story;
 
 use std::{
-    collections::BTreeMap,
     net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener},
     process::ExitCode,
     sync::Arc,
     time::Duration,
 };
 
-use lastmile_api::{ArmRequest, InstallState, InstallsListQuery, MachinesListQuery};
-use lastmile_client::{Client, ClientError};
+use lastmile_api::{InstallState, InstallsListQuery, MachinesListQuery};
+use lastmile_client::Client;
 use lastmile_formats::{architecture::Architecture, mac::Mac};
 use lastmile_server::{Config, Running};
-use lastmile_sim::{Booted, Identity, Machine, Pace, Reached, Receiver, SimError};
+use lastmile_sim::{Beat, Booted, Identity, Machine, Pace, Reached, Receiver, SimError};
 use scenario::{FLEET, STUCK, Site, Terminal, UNEXPECTED};
 use story::Story;
 use tokio::signal::unix::{SignalKind, signal};
@@ -31,8 +31,6 @@ const CONSOLE_PORT: u16 = 8480;
 const HUMAN: Pace = Pace { firmware: Duration::from_millis(900), install: Duration::from_secs(9) };
 /// Between the power buttons of two machines.
 const STAGGER: Duration = Duration::from_millis(1700);
-/// While the demo stays open, one machine is installed afresh every so often.
-const ROUND: Duration = Duration::from_secs(25);
 
 /// How the demo is run.
 #[derive(Debug, clap::Args)]
@@ -120,27 +118,19 @@ struct Stage {
 }
 
 impl Stage {
-    /// Installs all machines, one power button after another, then one after another again, for ever.
+    /// Installs all machines, one power button after another; then it goes on for ever.
     async fn play(&self) {
         for (name, site, architecture, number) in STUCK {
             self.get_stuck(name, site, architecture, number).await;
         }
         self.install_fleet(STAGGER).await;
-        self.story.tell("All is installed. From now on one machine at a time is installed afresh.");
-        for terminal in FLEET.iter().cycle() {
-            tokio::time::sleep(ROUND).await;
-            if let Err(error) = self.arm(terminal).await {
-                self.story.tell(&format!("{}: {error}", terminal.machine));
-                continue;
-            }
-            self.power_on(terminal).await;
-        }
+        self.go_on().await;
     }
 
     /// Arms and installs every machine; gives whether all reached `installed`.
     async fn install_fleet(&self, stagger: Duration) -> bool {
         for terminal in &FLEET {
-            if let Err(error) = self.arm(terminal).await {
+            if let Err(error) = self.arm(terminal, &[]).await {
                 self.story.tell(&format!("{}: {error}", terminal.machine));
             }
         }
@@ -157,24 +147,23 @@ impl Stage {
         installed.is_ok_and(|list| usize::try_from(list.total) == Ok(FLEET.len()))
     }
 
-    async fn arm(&self, terminal: &Terminal) -> Result<(), ClientError> {
-        let request = ArmRequest {
-            machine: terminal.machine.into(),
-            image: terminal.image.into(),
-            answers: terminal.answers.into(),
-            asked: BTreeMap::new(),
-        };
-        let install = self.client.installs_arm(&request).await?;
-        self.story
-            .tell(&format!("{}: install {} of {} armed", terminal.machine, install.number, install.image));
-        Ok(())
-    }
-
     /// Presses the power button: network boot, install, and the boot after it.
     async fn power_on(&self, terminal: &Terminal) {
         if let Err(error) = self.boot_and_install(terminal).await {
             self.story.tell(&format!("{}: stopped: {error}", terminal.machine));
         }
+    }
+
+    fn machine(&self, terminal: &Terminal) -> Result<Machine, SimError> {
+        let identity = Identity { mac: terminal.mac()?, architecture: terminal.architecture };
+        let reached = Reached { link: terminal.subnet.router(), ..self.reached };
+        Machine::new(identity, reached, self.pace)
+    }
+
+    /// Tells what a machine does.
+    fn watch(&self, terminal: &Terminal) -> impl FnMut(Beat) + Send {
+        let (story, name) = (self.story.clone(), terminal.machine);
+        move |beat| story.tell(&format!("{name}: {}", story::beat(&beat)))
     }
 
     /// Switches on a machine that boots nothing: its trace says why.
@@ -193,11 +182,9 @@ impl Stage {
     }
 
     async fn boot_and_install(&self, terminal: &Terminal) -> Result<(), SimError> {
-        let identity = Identity { mac: terminal.mac()?, architecture: terminal.architecture };
-        let reached = Reached { link: terminal.subnet.router(), ..self.reached };
-        let machine = Machine::new(identity, reached, self.pace)?;
+        let machine = self.machine(terminal)?;
         let tell = |text: String| self.story.tell(&format!("{}: {text}", terminal.machine));
-        let mut watch = |beat| tell(story::beat(&beat));
+        let mut watch = self.watch(terminal);
         tell("power on".into());
         let mut system = match machine.boot(&mut watch).await? {
             Booted::Kernel { address, parameters } => {

@@ -7,7 +7,7 @@ use lastmile_api::{
     Cpu, DefaultBootDraft, Family, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft,
     MenuDraft, Newcomers, PasswordInput, RevisionDraft, Settings, SiteSettings, SubnetDraft, WebhookDraft,
 };
-use lastmile_client::Client;
+use lastmile_client::{Client, ClientError};
 use lastmile_core::model::answers::{AnswerKind, AtEnd, Question, Software, Storage, Sudo, User};
 use lastmile_formats::{
     architecture::Architecture,
@@ -92,6 +92,10 @@ pub(super) const FLEET: [Terminal; 6] = [
     terminal("fulmar-engine-log", Site::TernBay, Architecture::Bios, "quay-server", 0x31),
     terminal("petrel-display-3", Site::TernBay, Architecture::UefiX64, "ticket-kiosk", 0x32),
 ];
+
+/// A chart workstation whose answers leave a question open.
+pub(super) const KITTIWAKE: Terminal =
+    terminal("kittiwake-chart", Site::HolmQuay, Architecture::UefiX64, "bridge-chart", 0x41);
 
 /// The one of them that does not become what it was expected to: a script of its first start fails.
 pub(super) const UNEXPECTED: &str = "fulmar-engine-log";
@@ -187,8 +191,9 @@ async fn fill_loaders(client: &Client) -> Result<(), Failure> {
     Ok(())
 }
 
-async fn fill_images(client: &Client) -> Result<(), Failure> {
-    let tidewrack = RevisionDraft {
+/// A revision of the installer; another with each seed.
+pub(super) async fn tidewrack(client: &Client, seed: u64) -> Result<RevisionDraft, ClientError> {
+    Ok(RevisionDraft {
         name: "tidewrack-12".into(),
         title: Some("Tidewrack 12".into()),
         cpu: Some(Cpu::X64),
@@ -198,12 +203,15 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         initrds: Some(vec!["initrd.gz".into()]),
         parameters: Some(vec!["quiet".into()]),
         files: vec![
-            client.upload_bytes("linux", kernel("6.1.0-18-quay", 6, 3 * MIB)).await?,
+            client.upload_bytes("linux", kernel("6.1.0-18-quay", 6 + (seed << 8), 3 * MIB)).await?,
             client.upload_bytes("initrd.gz", made_up(7, 6 * MIB)).await?,
         ],
         ..RevisionDraft::default()
-    };
-    client.images_create(&tidewrack).await?;
+    })
+}
+
+async fn fill_images(client: &Client) -> Result<(), Failure> {
+    client.images_create(&tidewrack(client, 0).await?).await?;
     let lantern = RevisionDraft {
         name: "lantern-3".into(),
         title: Some("Lantern 3 deck display".into()),

@@ -143,7 +143,7 @@ impl Script {
                 return stop.into_run();
             }
             menu.titles.push(title);
-            // An entry that loaded a kernel starts it when its body is through.
+            // An entry that loaded a kernel starts it when its body has ended.
             menu.actions.push(inner.action.or(inner.loaded).unwrap_or(Action::LocalDisk));
         }
         Ok(Run::Menu(menu))
