@@ -23,9 +23,14 @@ use crate::support::{
 const LIMIT: Duration = Duration::from_secs(900);
 
 /// A DHCP server of somebody else on the same wire, which hands out 192.0.2.90.
-fn other_server(namespace: &Netns, what: &str, boot: Option<(Ipv4Addr, String)>) -> (Netns, Background) {
+pub(crate) fn other_server(
+    namespace: &Netns,
+    wire: &str,
+    what: &str,
+    boot: Option<(Ipv4Addr, String)>,
+) -> (Netns, Background) {
     let other = Netns::new(what);
-    namespace.hang("quay0", &other, "eth0");
+    namespace.hang(wire, &other, "eth0");
     other.run("ip address add 192.0.2.3/24 dev eth0");
     let mut server = other.inside(|| {
         ForeignServer::open("eth0", Ipv4Addr::new(192, 0, 2, 3), Ipv4Addr::new(192, 0, 2, 90)).unwrap()
@@ -420,7 +425,7 @@ fn firmware_beside_another_server_boots_what_we_add() {
     // GRUB 2.06 asks the server that the other one's acknowledgement names, not the one of our offer: that is the one
     // value to enter there (`lastmile subnet advice` says so).
     let named = Some((Ipv4Addr::new(192, 0, 2, 2), String::new()));
-    let (_other, _running) = other_server(&namespace, "proxy-o", named);
+    let (_other, _running) = other_server(&namespace, "quay0", "proxy-o", named);
     let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
     add_signed_loader(&service, "port-80");
     fill(&service);
@@ -443,7 +448,7 @@ fn firmware_beside_another_server_boots_what_we_add() {
 fn a_boot_file_mistyped_in_another_server_is_explained() {
     let namespace = wire("typo");
     let boot = (Ipv4Addr::new(192, 0, 2, 2), "loader/signed-x64/shimx46.efi".to_owned());
-    let (_other, _running) = other_server(&namespace, "typo-o", Some(boot));
+    let (_other, _running) = other_server(&namespace, "quay0", "typo-o", Some(boot));
     let service = Service::start(Some(&namespace), "interfaces = ['quay0']", 8480);
     add_signed_loader(&service, "port-80");
     fill(&service);

@@ -6,6 +6,7 @@
 #![allow(clippy::print_stdout, reason = "the times of the stages are wanted in the log")]
 
 mod boot;
+mod first_half_hour;
 mod menus;
 mod stateless;
 #[path = "../support/mod.rs"]

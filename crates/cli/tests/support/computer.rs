@@ -149,10 +149,15 @@ impl Drop for Computer {
 
 /// A namespace with the wire that the computer hangs on, and others may.
 pub fn wire(what: &str) -> Netns {
+    wire_of(what, "quay0")
+}
+
+/// The same with another name of the service's interface.
+pub fn wire_of(what: &str, interface: &str) -> Netns {
     let namespace = Netns::new(what);
-    namespace.bridge("quay0", "192.0.2.2/24");
+    namespace.bridge(interface, "192.0.2.2/24");
     namespace.run("ip tuntap add tap0 mode tap");
-    namespace.run("ip link set tap0 master quay0");
+    namespace.run(&format!("ip link set tap0 master {interface}"));
     namespace.run("ip link set tap0 up");
     namespace
 }

@@ -4,9 +4,11 @@ mod advice;
 mod picture;
 mod settings;
 
+use std::collections::BTreeMap;
+
 use clap::Subcommand;
 use lastmile_api::{
-    Identify, Proposal, Renamed, ReservationDraft, ReservationView, SubnetDraft, SubnetView,
+    Identify, Proposal, Reason, Renamed, ReservationDraft, ReservationView, SubnetDraft, SubnetView,
     SubnetsRemoveQuery,
 };
 use lastmile_client::{Client, ClientError, Edited};
@@ -91,7 +93,9 @@ pub(crate) enum Command {
         name: String,
         /// The address.
         address: String,
-        /// The client: a MAC address, uuid: and the machine's UUID, or id: and a client identifier in hexadecimal.
+        /// The client: a machine's name, a MAC address, uuid: and the machine's UUID, or id: and a client identifier in
+        /// hexadecimal.
+        #[arg(add = complete::machines())]
         client: String,
     },
     /// List the reservations of a subnet.
@@ -172,12 +176,14 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
         Command::Suggest { wire, name, add, settings } => {
             let mut proposal = client.subnets_suggest(&wire).await?;
+            let alone = proposal.draft.clone();
             proposal.draft.name = name.unwrap_or(proposal.draft.name);
             settings.apply(&mut proposal.draft)?;
+            said_by_hand(&mut proposal, &alone);
             if add {
                 out.show(&client.subnets_create(&proposal.draft).await?, show);
             } else {
-                out.show(&proposal, |proposal| proposed(proposal, &wire));
+                out.show(&proposal, proposed);
             }
         }
         Command::List => out.list(&client.subnets_list().await?, rows),
@@ -305,7 +311,18 @@ fn show(view: &SubnetView) -> String {
     pairs(fields)
 }
 
-fn proposed(proposal: &Proposal, interface: &str) -> String {
+/// Gives what was said by hand that for its reason.
+fn said_by_hand(proposal: &mut Proposal, alone: &SubnetDraft) {
+    let before: BTreeMap<&str, String> = fields(alone).into_iter().collect();
+    for (field, value) in fields(&proposal.draft) {
+        if before.get(field) != Some(&value) {
+            proposal.reasons.retain(|reason| reason.place != field);
+            proposal.reasons.push(Reason { place: field.into(), why: "as you say".into() });
+        }
+    }
+}
+
+fn proposed(proposal: &Proposal) -> String {
     let reason = |place: &str| proposal.reasons.iter().find(|reason| reason.place == place);
     let rows = fields(&proposal.draft).into_iter().filter_map(|(field, value)| {
         let why = reason(field).map(|reason| reason.why.clone());
@@ -313,10 +330,9 @@ fn proposed(proposal: &Proposal, interface: &str) -> String {
         (why.is_some() || field == "name").then(|| [Cell::from(field), value.into(), Cell::maybe(why)])
     });
     let mut text = columns(["field", "proposed", "reason"], rows).text();
-    let name = &proposal.draft.name;
-    text.push_str(&format!(
-        "\nNothing was saved. Add it with `lastmile subnet suggest {interface} --name {name} --add`;\noptions take the \
-         place of what is proposed, as in `--router 192.0.2.1`.\n"
-    ));
+    text.push_str(
+        "\nNothing was saved. The same command with --add adds it; options take the place of what is proposed,\n\
+         as in --router 192.0.2.1.\n",
+    );
     text
 }
