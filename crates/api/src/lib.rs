@@ -57,7 +57,7 @@ pub use lastmile_core::{
         loader::LoaderDraft,
         machine::{CountBy, DefaultBootDraft, LabelDraft, MachineDraft, NamedMachine, NamingDraft},
         menu::{ActionDraft, EntryDraft, MenuDraft},
-        subnet::{Holding, Picture, Proposal, ReservationDraft, Span, SubnetDraft},
+        subnet::{Holding, Picture, Proposal, Reason, ReservationDraft, Span, SubnetDraft},
     },
     model::{
         answers::{PasswordInput, PasswordShown, Question, Settings},

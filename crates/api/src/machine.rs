@@ -139,6 +139,9 @@ pub struct MachineDetail {
     /// When it was registered.
     #[schema(value_type = String, format = DateTime)]
     pub created: Timestamp,
+    /// The addresses that are reserved for its NICs.
+    #[schema(value_type = Vec<String>)]
+    pub reserved: Vec<std::net::Ipv4Addr>,
     /// What it gets if it boots now.
     pub plan: PlanView,
     /// DHCP options of its own.

@@ -10,3 +10,9 @@ pub mod template;
 
 pub use fault::{Fault, Faults};
 pub use id::Id;
+
+/// A size as people read it: `7.84 MiB`.
+#[must_use]
+pub fn size_text(bytes: u64) -> String {
+    humansize::format_size(bytes, humansize::BINARY)
+}

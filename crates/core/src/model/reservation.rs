@@ -40,7 +40,7 @@ pub enum ClientTextError {
 }
 
 /// How to fix any [`ClientTextError`].
-pub const CLIENT_FIX: &str = "Write a MAC address, uuid: and the machine's UUID, or id: and the client \
+pub const CLIENT_FIX: &str = "Write a machine's name, a MAC address, uuid: and the machine's UUID, or id: and the client \
                                identifier in hexadecimal, as in id:0102005e005301.";
 
 impl fmt::Display for ReservedFor {

@@ -84,6 +84,12 @@ impl Site {
         self.reservations.values().filter(move |reservation| reservation.subnet == subnet)
     }
 
+    /// The addresses reserved for any of these NICs, whatever the subnet, in order.
+    pub fn reserved_for_macs(&self, macs: &[Mac]) -> impl Iterator<Item = Ipv4Addr> {
+        let is_one = |client: &ReservedFor| matches!(client, ReservedFor::Mac(mac) if macs.contains(mac));
+        self.reservations.values().filter(move |one| is_one(&one.client)).map(|one| one.address)
+    }
+
     /// The reservation of an address.
     #[must_use]
     pub fn reservation_at(&self, address: Ipv4Addr) -> Option<&Arc<Reservation>> {

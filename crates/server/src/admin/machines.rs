@@ -178,6 +178,7 @@ fn detail(app: &App, site: &Site, machine: &Machine) -> MachineDetail {
     MachineDetail {
         machine: app.records.machine_row(site, machine),
         created: machine.created,
+        reserved: site.reserved_for_macs(&machine.macs).collect(),
         plan: plan_view(app, site, machine),
         options: FurtherOption::texts(&machine.options),
         details: machine.details.clone(),

@@ -347,6 +347,7 @@ fn show(detail: &MachineDetail) -> String {
         detail.options.iter().map(|(name, value)| format!("{name} = {value}")).collect();
     let details: Vec<String> =
         detail.details.iter().map(|(name, value)| format!("{name} = {value}")).collect();
+    let reserved: Vec<String> = detail.reserved.iter().map(ToString::to_string).collect();
     let since = machine.installed.as_ref().map(|installed| clock(installed.at));
     let mut text = pairs([
         ("name", machine.name.clone()),
@@ -358,6 +359,7 @@ fn show(detail: &MachineDetail) -> String {
         ("since", or_dash(since)),
         ("install", or_dash(machine.install)),
         ("address", or_dash(machine.address)),
+        ("reserved", or_dash((!detail.reserved.is_empty()).then(|| reserved.join("\n")))),
         ("last seen", ago(machine.last_seen)),
         ("boots now", detail.plan.gets.clone()),
         ("why", detail.plan.why.clone()),
@@ -370,6 +372,7 @@ fn show(detail: &MachineDetail) -> String {
             or_dash((!detail.without_parameters.is_empty()).then(|| detail.without_parameters.join(" "))),
         ),
         ("menu", or_dash(detail.menu.as_ref())),
+        ("live answers", or_dash(detail.live_answers.as_ref())),
     ]);
     if !detail.diagnoses.is_empty() {
         text.push('\n');

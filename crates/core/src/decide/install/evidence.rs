@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use lastmile_formats::architecture::Architecture;
 
 use crate::{
-    base::Fault,
+    base::{Fault, size_text},
     model::{
         answers::Question,
         image::Sha256,
@@ -101,9 +101,9 @@ impl Install {
                 if !matches!(self.last_step, Some(StepKind::Kernel | StepKind::Initrd)) {
                     next.kernel_fetches += 1;
                 }
-                (StepKind::Kernel, format!("{file}, {size} bytes"))
+                (StepKind::Kernel, format!("{file}, {}", size_text(*size)))
             }
-            Evidence::Initrd { file, size } => (StepKind::Initrd, format!("{file}, {size} bytes")),
+            Evidence::Initrd { file, size } => (StepKind::Initrd, format!("{file}, {}", size_text(*size))),
             Evidence::Answers { sha256 } => {
                 next.state = InstallState::Installing;
                 next.installing_at.get_or_insert(now);
@@ -122,7 +122,7 @@ impl Install {
                     // The system runs: its installer was through, whether its own report came or not.
                     ReportStage::Done | ReportStage::Booted => {
                         next.end(InstallState::Installed, None, now);
-                        (StepKind::Done, said("the installer is through"))
+                        (StepKind::Done, said("the installer has finished"))
                     }
                     ReportStage::Failed => {
                         let reason = said("the installer reported a failure");

@@ -18,7 +18,7 @@ impl Install {
     /// what the machine did all the same.
     pub(super) fn see_late(&self, evidence: &Evidence, now: Timestamp) -> Option<(Self, Step)> {
         let Evidence::Report(ReportStage::Done, text) = evidence else { return None };
-        let said = text.as_deref().unwrap_or("the installer is through");
+        let said = text.as_deref().unwrap_or("the installer has finished");
         let mut next = self.clone();
         match self.state {
             InstallState::Stalled | InstallState::Failed => {

@@ -88,7 +88,7 @@ fn an_end_that_is_heard_late_still_counts() {
     assert_eq!((installed.state, installed.ended_at), (InstallState::Installed, Some(at(900))));
     assert_eq!(
         (installed.reason.as_ref(), step.detail.as_str()),
-        (None, "the installer is through, after the install was stalled")
+        (None, "the installer has finished, after the install was stalled")
     );
     assert!(installed.see(&done, at(901)).is_none());
     // What was cancelled stays so; that the machine went on is told once.

@@ -21,7 +21,7 @@ use crate::{
 pub struct ReservationDraft {
     /// The address.
     pub address: String,
-    /// For whom: a MAC address, `uuid:` and a UUID, or `id:` and a client identifier in hexadecimal.
+    /// For whom: a machine's name (its first NIC), a MAC address, `uuid:` and a UUID, or `id:` and a client identifier in hexadecimal.
     pub client: String,
 }
 
@@ -41,7 +41,9 @@ impl ReservationDraft {
         let mut faults = Faults::new();
         let fix =
             if self.client.contains(':') && !self.client.contains("id:") { MAC_FIX } else { CLIENT_FIX };
-        let client = faults.keep("client", self.client.parse::<ReservedFor>(), fix);
+        let named = || site.machine_called(self.client.trim())?.macs.first().copied().map(ReservedFor::Mac);
+        let client = self.client.parse::<ReservedFor>().or_else(|error| named().ok_or(error));
+        let client = faults.keep("client", client, fix);
         let wrong = |_| format!("'{}' is no IPv4 address", self.address);
         let address = faults.keep(
             "address",
@@ -90,7 +92,10 @@ fn check_address(faults: &mut Faults, subnet: &Subnet, address: Ipv4Addr, own: &
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{base::Id, decide::subnet::SubnetDraft};
+    use crate::{
+        base::Id,
+        decide::{machine::MachineDraft, subnet::SubnetDraft},
+    };
 
     #[test]
     fn an_address_is_reserved_once_and_never_from_a_pool() {
@@ -120,5 +125,12 @@ mod tests {
             what(&site, "192.0.2.60", "02:00:5e:00:53:02").contains("reserved for 02:00:5e:00:53:01 already")
         );
         assert!(reserve("192.0.2.60", "02-00-5E-00-53-01").check(&subnet, &site, &[]).is_ok());
+        // By the name of a machine, as everywhere.
+        let machine = MachineDraft::new("holm-kiosk-1", vec!["02:00:5e:00:53:09".into()]);
+        let machine = machine.check(&site, None, jiff::Timestamp::UNIX_EPOCH).unwrap();
+        let site = site.with_machine(machine);
+        let named = reserve("192.0.2.20", "holm-kiosk-1").check(&subnet, &site, &[]).unwrap();
+        assert_eq!(named.client.to_string(), "02:00:5e:00:53:09");
+        assert!(what(&site, "192.0.2.20", "holm-kiosk-2").contains("holm-kiosk-2"));
     }
 }

@@ -30,7 +30,7 @@ pub const MAX_KERNEL_FETCHES: u32 = 3;
 pub enum ReportStage {
     /// The installer runs and has read its answers.
     Started,
-    /// The installer is through.
+    /// The installer has finished.
     Done,
     /// The installer gave up.
     Failed,

@@ -60,7 +60,7 @@ pub enum WebhookEvent {
 }
 
 fn unknown_event(text: &str) -> String {
-    format!("'{text}' is nothing that is handed over")
+    format!("'{text}' is no event of an install")
 }
 
 impl WebhookEvent {

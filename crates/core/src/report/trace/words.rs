@@ -9,7 +9,10 @@ use lastmile_formats::{
 use serde::{Deserialize, Serialize};
 
 use super::{DhcpExchange, FileRequest, Role, Seen, Silence, TraceEvent, TransferEnd, Wire};
-use crate::decide::dhcp::{BOOT_SERVER_PORT, NoReply};
+use crate::{
+    base::size_text,
+    decide::dhcp::{BOOT_SERVER_PORT, NoReply},
+};
 
 /// How an event stands in its story.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -209,7 +212,7 @@ fn dhcp_got(dhcp: &DhcpExchange) -> String {
 fn file_got(file: &FileRequest) -> String {
     match &file.end {
         TransferEnd::Done => {
-            let mut text = format!("{}, {} bytes", file.what, file.size);
+            let mut text = format!("{}, {}", file.what, size_text(file.size));
             if let Some(terms) = file.terms {
                 let _ = write!(text, ", blksize {}, windowsize {}", terms.blksize, terms.windowsize);
             }
@@ -221,7 +224,7 @@ fn file_got(file: &FileRequest) -> String {
             }
             text
         }
-        TransferEnd::Probed => format!("{}: only its size was asked, {} bytes", file.what, file.size),
+        TransferEnd::Probed => format!("{}: only its size was asked, {}", file.what, size_text(file.size)),
         TransferEnd::NotFound { optional: true, .. } => "not there, and not needed".into(),
         TransferEnd::NotFound { nearest: Some(nearest), .. } => {
             format!("nothing is served by that name; the nearest is {nearest}")
@@ -229,12 +232,19 @@ fn file_got(file: &FileRequest) -> String {
         TransferEnd::NotFound { nearest: None, .. } => "nothing is served by that name".into(),
         TransferEnd::Refused(why) => format!("refused: {why}"),
         TransferEnd::BrokenOff(why) => {
-            format!("{}: broken off after {} of {} bytes: {why}", file.what, file.delivered, file.size)
+            format!(
+                "{}: broken off after {} of {}: {why}",
+                file.what,
+                size_text(file.delivered),
+                size_text(file.size)
+            )
         }
         TransferEnd::Stalled => {
             let mut text = format!(
-                "{}: the machine fell silent after {} of {} bytes",
-                file.what, file.delivered, file.size
+                "{}: the machine fell silent after {} of {}",
+                file.what,
+                size_text(file.delivered),
+                size_text(file.size)
             );
             if let Some(terms) = file.terms {
                 let _ = write!(

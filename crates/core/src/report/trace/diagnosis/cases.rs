@@ -7,7 +7,7 @@ use super::{
     super::{Course, Role, Seen, Silence, TransferEnd},
     Boot, Case, Diagnosis, Exchange,
 };
-use crate::{decide::dhcp::NoReply, model::install::ReportStage};
+use crate::{base::size_text, decide::dhcp::NoReply, model::install::ReportStage};
 
 /// Firmware chooses among offers within this time.
 const CHOOSING: SignedDuration = SignedDuration::from_secs(10);
@@ -302,7 +302,7 @@ pub(super) fn transfer_stalled(boot: &Boot<'_>) -> Option<Diagnosis> {
         return None;
     }
     let (delivered, size) = (file.delivered, file.size);
-    let mut seen = format!("{} stopped after {delivered} of {size} bytes", file.path);
+    let mut seen = format!("{} stopped after {} of {}", file.path, size_text(delivered), size_text(size));
     let Some(terms) = file.terms else {
         return Some(Diagnosis::new(
             Case::TransferStalled,
