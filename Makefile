@@ -130,8 +130,8 @@ lint: packages-build console ## Formatting, clippy, the console's types and lint
 	cd console && npm run --silent lint
 
 .PHONY: bench
-bench: packages-bench console ## Measure against floors in the same run
-	$(CARGO) bench --package lastmile --bench library --bench wire
+bench: packages-bench packages-test console ## Measure against floors in the same run
+	$(CARGO) bench --package lastmile --bench library --bench wire --bench console
 	$(CARGO) bench --package lastmile-core --bench answers
 
 # The toolchain's unstable flags are what the fuzzer's own are.

@@ -97,7 +97,7 @@ pub(crate) async fn deliver(records: Arc<Records>, tasks: TaskTracker, stop: Can
     let client = reqwest::Client::builder().timeout(PATIENCE).redirect(reqwest::redirect::Policy::none());
     let client = match client.build() {
         Ok(client) => client,
-        Err(error) => return tracing::error!("nothing can be handed over: {error}"),
+        Err(error) => return tracing::error!("webhooks cannot be delivered: {error}"),
     };
     let (told, mut ended) = tokio::sync::mpsc::channel::<i32>(AT_ONCE);
     let mut under_way: BTreeSet<i32> = BTreeSet::new();
@@ -136,10 +136,10 @@ async fn attempt(records: &Records, client: &reqwest::Client, delivery: Delivery
     };
     match &outcome {
         Ok(answer) => {
-            tracing::info!(delivery = delivery.number, webhook = delivery.webhook, "handed over: {answer}");
+            tracing::info!(delivery = delivery.number, webhook = delivery.webhook, "delivered: {answer}");
         }
         Err(why) => {
-            tracing::warn!(delivery = delivery.number, webhook = delivery.webhook, "not handed over: {why}");
+            tracing::warn!(delivery = delivery.number, webhook = delivery.webhook, "not delivered: {why}");
         }
     }
     let note = move |change: &mut Change<'_>| {

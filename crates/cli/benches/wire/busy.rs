@@ -16,6 +16,10 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 use lastmile_server::Running;
+use thread_priority::{
+    NormalThreadSchedulePolicy, ThreadPriority, ThreadSchedulePolicy, set_thread_priority_and_policy,
+    thread_native_id,
+};
 use tokio::runtime::Runtime;
 
 use super::{MACHINES, dhcp, mac, p99};
@@ -114,7 +118,7 @@ fn menu(http: SocketAddr) -> Duration {
     p99(&mut latencies)
 }
 
-/// Ten people at work. What their own computers would do yields to what is measured.
+/// Ten people at work. What their own computers would do is done only where this one has nothing else to do (SCHED_IDLE).
 struct Crowd {
     computers: Runtime,
     stop: Arc<AtomicBool>,
@@ -125,7 +129,8 @@ struct Crowd {
 impl Crowd {
     fn start(client: &Client) -> Self {
         let yields = || {
-            let _ = rustix::process::setpriority_process(None, 19);
+            let idle = ThreadSchedulePolicy::Normal(NormalThreadSchedulePolicy::Idle);
+            set_thread_priority_and_policy(thread_native_id(), ThreadPriority::Min, idle).unwrap();
         };
         let mut computers = tokio::runtime::Builder::new_multi_thread();
         let computers = computers.on_thread_start(yields).enable_all().build().unwrap();

@@ -11,7 +11,7 @@ use crate::{
     library::{BlockingReader, Content, ContentReader, OnFile},
 };
 
-/// What is recorded once the last byte was handed over, or once it is certain that it will not be.
+/// What is recorded once the last byte was sent, or once it is certain that it will not be.
 pub(super) struct Delivery {
     parts: Parts,
     served: Option<Served>,
@@ -103,7 +103,7 @@ impl Source {
                     return Err(io::ErrorKind::UnexpectedEof.into());
                 };
                 let length = usize::try_from(run.length).unwrap_or(usize::MAX);
-                // Once its stand-in is handed over, an error could only break the connection.
+                // Once its stand-in is sent, an error could only break the connection.
                 if file.metadata()?.len() < run.offset + run.length {
                     return Err(io::Error::other("the file became shorter while it was sent"));
                 }

@@ -236,7 +236,7 @@ fn of_loader(
     })
 }
 
-/// What a loader keeps beside itself, or what an application that was handed over to asks for by paths of its own.
+/// What a loader keeps beside itself, or what an application that a machine started asks for by paths of its own.
 fn beside(parts: &Parts, site: &Site, mac: Option<Mac>, path: &ServedPath) -> Result<Served, Refusal> {
     if let Some((loader, file)) = beside_loader(parts, site, mac, path.as_str())
         && let Some(served) = of_loader(parts, loader, file, mac, None)

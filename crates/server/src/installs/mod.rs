@@ -216,7 +216,7 @@ impl Records {
         self.change(cancel).await
     }
 
-    /// Keeps an install as it is now, and with it what is to be handed over: one is never there without the other.
+    /// Keeps an install as it is now, and with it its webhook deliveries: one is never there without the other.
     ///
     /// # Errors
     /// What the store refused; then nothing has changed.

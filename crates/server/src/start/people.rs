@@ -22,8 +22,15 @@ impl People {
             // Of the calling thread only (setpriority(2), on Linux). Without it, people are only answered sooner.
             let _ = rustix::process::setpriority_process(None, NICE);
         };
-        let runtime =
-            Builder::new_multi_thread().thread_name("people").on_thread_start(yields).enable_all().build()?;
+        // At most half of the processors, so that there is one at hand for whatever a machine asks: to take it from another
+        // thread, even from one that yields, takes milliseconds.
+        let processors = std::thread::available_parallelism().map_or(1, usize::from);
+        let runtime = Builder::new_multi_thread()
+            .worker_threads((processors / 2).max(1))
+            .thread_name("people")
+            .on_thread_start(yields)
+            .enable_all()
+            .build()?;
         Ok(Self(Some(runtime)))
     }
 

@@ -16,7 +16,7 @@ const BUDGET: usize = 4 * 1024 * 1024;
 /// Bytes that one transfer reads at once, at least and at most.
 const LEAST_AHEAD: usize = 2 * 1024;
 const MOST_AHEAD: usize = 64 * 1024;
-/// Largest payload of a datagram over IPv4, which bounds what is handed over at once (udp(7), UDP_SEGMENT).
+/// Largest payload of a datagram over IPv4, which bounds what is sent at once (udp(7), UDP_SEGMENT).
 const LARGEST_SEND: usize = 65_507;
 /// Most datagrams of one hand-over (the kernel's UDP_MAX_SEGMENTS in its older form).
 const MOST_SEGMENTS: usize = 64;

@@ -104,7 +104,7 @@ pub(crate) struct Wire {
     loaders_given: Mutex<LruCache<Mac, Id<Loader>>>,
     /// The firmware that a machine said it has.
     firmware: Mutex<LruCache<Mac, Architecture>>,
-    /// The revision whose UEFI application a machine was handed over to last.
+    /// The revision whose UEFI application a machine was given last.
     programs_given: Mutex<LruCache<Mac, Id<Revision>>>,
     missing_loaders: Mutex<LruCache<Architecture, Timestamp>>,
     known: Mutex<Known>,
@@ -252,12 +252,12 @@ impl Wire {
         said.or_else(|| self.loader_of(site, mac).map(|loader| loader.architecture))
     }
 
-    /// Notes which application a machine was handed over to.
+    /// Notes which application a machine was given.
     pub(crate) fn note_program(&self, mac: Mac, revision: Id<Revision>) {
         lock(&self.programs_given).put(mac, revision);
     }
 
-    /// The revision whose application a machine was handed over to last.
+    /// The revision whose application a machine was given last.
     pub(crate) fn program_of(&self, mac: Mac) -> Option<Id<Revision>> {
         lock(&self.programs_given).peek(&mac).copied()
     }
