@@ -34,7 +34,7 @@ const COLUMNS: Column<AnswersView>[] = [
     show: "hidden md:table-cell",
     value: (answers) => Object.keys(answers.settings.questions ?? {}).join(", "),
   },
-  { name: "Saved", value: (answers) => answers.created, cell: (answers) => <Ago at={answers.created} /> },
+  { name: "Saved", show: "hidden whitespace-nowrap sm:table-cell", value: (answers) => answers.created, cell: (answers) => <Ago at={answers.created} /> },
 ];
 
 /** A value as it stands in one line; what is more than a value, by its keys. */
@@ -81,14 +81,14 @@ export function AnswersPage() {
       <div className="mb-3 flex flex-wrap items-center gap-4">
         <h1 className="text-lg font-semibold">Answers</h1>
         <form
-          className="flex gap-2"
+          className="flex min-w-0 gap-2"
           onSubmit={(event) => {
             event.preventDefault();
             void go(`/answers/${encodeURIComponent(name.trim())}`);
           }}
         >
           <input
-            className="input input-sm w-72"
+            className="input input-sm w-72 min-w-0 shrink"
             aria-label="Name of new answers"
             placeholder="new name, label:NAME or machine:NAME"
             value={name}
@@ -97,7 +97,7 @@ export function AnswersPage() {
             }}
           />
           <button type="submit" className="btn btn-sm" disabled={name.trim() === ""}>
-            Create
+            Add
           </button>
         </form>
       </div>
@@ -126,7 +126,7 @@ export function AnswersPage() {
                 <Section title="Settings of the site, of labels and of machines">
                   {layers.length === 0 ? (
                     <p className="max-w-3xl text-base-content/75">
-                      None. Set once for the <Link className="link" to="/answers/site%3A">site</Link>
+                      None. Set once for the <Link className="link" to="/answers/site%3A">site</Link>{" "}
                       what applies to all machines; a label or a machine overrides single settings.
                     </p>
                   ) : (

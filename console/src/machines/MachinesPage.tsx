@@ -114,7 +114,7 @@ export function MachinesPage() {
       {counts.data && all === 0 && (
         <Empty title="No machine is registered yet">
           <p>Add one, import a list, or adopt machines that were seen on the network.</p>
-          <p className="mt-3 flex justify-center gap-2">
+          <p className="mt-3 flex flex-wrap justify-center gap-2">
             <Link to="/new-machine" className="btn btn-primary btn-sm">
               Add a machine
             </Link>

@@ -37,14 +37,14 @@ export function MenusPage() {
       <div className="mb-3 flex flex-wrap items-center gap-4">
         <h1 className="text-lg font-semibold">{menus.data ? `${menus.data.length} menus` : "Menus"}</h1>
         <form
-          className="flex gap-2"
+          className="flex min-w-0 gap-2"
           onSubmit={(event) => {
             event.preventDefault();
             void go(`/menus/${name.trim()}`);
           }}
         >
           <input
-            className="input input-sm w-44"
+            className="input input-sm w-44 min-w-0 shrink"
             aria-label="Name of a new menu"
             placeholder="name of a new menu"
             value={name}
@@ -53,7 +53,7 @@ export function MenusPage() {
             }}
           />
           <button type="submit" className="btn btn-sm" disabled={name.trim() === ""}>
-            Arrange it
+            Add
           </button>
         </form>
       </div>
