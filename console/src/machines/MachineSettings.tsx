@@ -181,7 +181,7 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
           }}
         />
       </Field>
-      {area("options", "DHCP options, one on each line", "domain=gannet.example", "They come before those of its subnet.")}
+      {area("options", "DHCP options, one on each line", "interface-mtu=1400", "They come before those of its subnet.")}
       <div className="lg:col-span-2">
         <OtherFaults fields={FIELDS} error={error} />
         <Conflict

@@ -46,13 +46,13 @@ async fn a_machine_is_added_changed_renamed_and_removed() {
     browser.press("Machine", "Save").await;
     said_below(&browser, "MAC addresses, one on each line", "auklet-chart").await;
     browser.fill("textarea[placeholder^='02:00']", "02:00:5e:00:53:99").await;
-    browser.fill("textarea[placeholder^='domain=']", "domain=quay.gannet.example").await;
+    browser.fill("textarea[placeholder^='interface-mtu']", "interface-mtu=1400").await;
     browser.press("Machine", "Save").await;
     browser.wait_for_text_in("form [role=status]", "saved").await;
     let saved = demo.client().machines_read("quay-kiosk-9").await.unwrap().value;
     assert_eq!(saved.machine.labels, ["spare"]);
     assert_eq!(saved.details["rack"], "r12");
-    assert_eq!(saved.options["domain"], "quay.gannet.example");
+    assert_eq!(saved.options["interface-mtu"], "1400");
 
     browser.press("Machine", "Rename").await;
     browser.fill("form[aria-label='Rename machine'] input", "auklet-chart").await;

@@ -50,7 +50,7 @@ fn steps(text: &str) -> Vec<Step> {
         } else if let (true, Some(command)) = (inside, line.strip_prefix("$ ")) {
             steps.push(Step { command: command.into(), output: Vec::new() });
         } else if inside {
-            steps.last_mut().expect("output without a command").output.push(line.into());
+            steps.last_mut().unwrap().output.push(line.into());
         }
     }
     steps

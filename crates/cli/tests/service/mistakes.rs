@@ -451,34 +451,23 @@ fn nothing_is_armed_with_the_password_of_the_example() {
     let (code, said) = service.fail(&arm);
     assert!(code == 1 && said.contains("users.purser.password: it is still that of the example"), "{said}");
     assert!(said.contains("Choose your own"), "{said}");
-    let preview = service.json(&[
-        "install",
-        "arm",
-        MACHINE,
-        "--image",
-        "tidewrack-12",
-        "--answers",
-        "quay-server",
-        "--dry-run",
-    ]);
-    assert!(preview[0]["faults"].to_string().contains("that of the example"), "{preview}");
-    // The check finds it before anybody arms.
-    let found = service.try_run(&["--json", "check"]);
+    let preview = service.try_run(&[&arm[..], &["--dry-run"]].concat());
+    let preview = String::from_utf8(preview.stdout).unwrap();
+    assert!(preview.contains("that of the example"), "{preview}");
+    // It is found before anybody arms.
+    let found = service.try_run(&["--json", "answers", "lint"]);
     assert!(String::from_utf8_lossy(&found.stdout).contains("that of the example"));
     // Saved again as it is shown, it is still that one; another is another.
     service.run(&["answers", "change", "quay-server", "--set", "time_zone=Europe/Oslo"]);
     assert_eq!(service.fail(&arm).0, 1);
-    service.run(&[
-        "answers",
-        "change",
-        "quay-server",
-        "--set",
-        "users.purser.password.plain=skerry tide table",
-    ]);
+    let own = example.replace("change me before use", "skerry tide table");
+    let file = service.write("own.toml", &own);
+    service.run(&["answers", "change", "quay-server", "--from", &file]);
     service.run(&arm);
     // A passphrase is no better.
     service.run(&["install", "cancel", "1", "--yes"]);
-    service.run(&["answers", "change", "quay-server", "--set", "storage.encrypt.plain=a long passphrase"]);
+    let file = service.write("passphrase.toml", own.replace("# encrypt = ", "encrypt = "));
+    service.run(&["answers", "change", "quay-server", "--from", &file]);
     let (_, said) = service.fail(&arm);
     assert!(said.contains("storage.encrypt: it is still that of the example"), "{said}");
 }

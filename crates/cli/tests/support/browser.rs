@@ -146,7 +146,9 @@ impl Browser {
             let element = wait.for_element(place).await.unwrap_or_else(|error| panic!("{css}: {error}"));
             match act(element).await {
                 Err(error)
-                    if (error.is_stale_element_reference() || error.is_element_not_interactable())
+                    if (error.is_stale_element_reference()
+                        || error.is_element_not_interactable()
+                        || error.is_no_such_element())
                         && std::time::Instant::now() < end =>
                 {
                     tokio::time::sleep(Duration::from_millis(100)).await;
