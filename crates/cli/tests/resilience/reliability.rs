@@ -213,8 +213,9 @@ async fn a_hall_that_powers_on_at_once_is_installed_and_recorded_once() {
     }
     let counters = client.status_read().await.unwrap().counters;
     assert_eq!((counters.dhcp_malformed, counters.tftp_refused), (0, 0), "{counters:?}");
-    // A file that was asked for again, before the first answer came, is sent twice, once to nobody.
-    assert!(counters.tftp_done >= 8 * u64::from(HALL), "{counters:?}");
+    // A file that was asked for again, before the first answer came, is sent twice, once to nobody. One whose last
+    // acknowledgement was lost counts as failed, though its machine has it.
+    assert!(counters.tftp_done + counters.tftp_failed >= 8 * u64::from(HALL), "{counters:?}");
     assert!(counters.tftp_failed < u64::from(HALL) / 10, "{counters:?}");
 }
 
