@@ -1,10 +1,8 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { useState } from "react";
 
 import { answer, api } from "../api/client";
-import { Dialog } from "../parts/Dialog";
-import { Refusal } from "../parts/Faults";
+import { Confirm } from "../parts/Confirm";
 
 type Kind = "cancel" | "retry";
 
@@ -16,18 +14,6 @@ const TEXTS: Record<Kind, { title: string; text: string }> = {
 /** What can be done to several installs at once: all of it, or none. */
 export function SelectedInstalls({ numbers, clear }: { numbers: number[]; clear: () => void }) {
   const [asking, setAsking] = useState<Kind>();
-  const queries = useQueryClient();
-  const act = useMutation({
-    mutationFn: async (kind: Kind) =>
-      kind === "cancel"
-        ? answer(await api.POST("/api/v1/installs/cancel", { body: { numbers } }))
-        : answer(await api.POST("/api/v1/installs/retry", { body: { numbers } })),
-    onSuccess: () => {
-      setAsking(undefined);
-      clear();
-    },
-    onSettled: () => queries.invalidateQueries(),
-  });
   const count = numbers.length === 1 ? "1 install" : `${numbers.length} installs`;
   return (
     <div role="toolbar" aria-label="Selected installs" className="flex flex-wrap items-center gap-2 border-t border-base-300 py-2">
@@ -38,7 +24,6 @@ export function SelectedInstalls({ numbers, clear }: { numbers: number[]; clear:
           type="button"
           className="btn btn-sm"
           onClick={() => {
-            act.reset();
             setAsking(kind);
           }}
         >
@@ -49,36 +34,22 @@ export function SelectedInstalls({ numbers, clear }: { numbers: number[]; clear:
         <X className="size-4" />
       </button>
       {asking && (
-        <Dialog
+        <Confirm
           title={`${TEXTS[asking].title}: ${count}`}
-          close={() => {
+          text={TEXTS[asking].text}
+          action={TEXTS[asking].title}
+          act={async () =>
+            asking === "cancel"
+              ? answer(await api.POST("/api/v1/installs/cancel", { body: { numbers } }))
+              : answer(await api.POST("/api/v1/installs/retry", { body: { numbers } }))
+          }
+          close={(isDone) => {
             setAsking(undefined);
+            if (isDone) {
+              clear();
+            }
           }}
-        >
-          <p className="mb-3">{TEXTS[asking].text}</p>
-          <Refusal error={act.error} title="Nothing was changed." />
-          <div className="flex justify-end gap-2">
-            <button
-              type="button"
-              className="btn btn-sm"
-              onClick={() => {
-                setAsking(undefined);
-              }}
-            >
-              Close
-            </button>
-            <button
-              type="button"
-              className="btn btn-error btn-sm"
-              disabled={act.isPending}
-              onClick={() => {
-                act.mutate(asking);
-              }}
-            >
-              {TEXTS[asking].title}
-            </button>
-          </div>
-        </Dialog>
+        />
       )}
     </div>
   );

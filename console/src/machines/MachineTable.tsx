@@ -221,13 +221,13 @@ function Holds({ row }: { row: MachineRow }) {
   const moving = row.stage === "armed" || row.stage === "booting" || row.stage === "installing";
   return (
     <>
-      {row.installed ? `${row.installed.image} r${row.installed.revision}` : moving ? "" : "–"}
-      {row.installed?.behind && <span className="text-accent"> behind</span>}
       {differs(row) && row.installed && (
-        <Link to={`/installs/${row.installed.install}`} className="link-hover ml-1.5 font-semibold text-error">
+        <Link to={`/installs/${row.installed.install}`} className="link-hover mr-1.5 font-semibold text-error">
           differs
         </Link>
       )}
+      {row.installed?.behind && <span className="mr-1.5 text-accent">behind</span>}
+      {row.installed ? `${row.installed.image} r${row.installed.revision}` : moving ? "" : "–"}
       {moving && row.target && <span className="text-base-content/70"> → {row.target}</span>}
     </>
   );

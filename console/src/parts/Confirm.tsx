@@ -12,21 +12,27 @@ export function Confirm(props: {
   /** What the button says that does it. */
   action: string;
   act: () => Promise<unknown>;
-  close: () => void;
+  /** Called once it is done, and when it is not to be done. */
+  close: (isDone: boolean) => void;
 }) {
   const queries = useQueryClient();
   const act = useMutation({
     mutationFn: props.act,
-    onSuccess: props.close,
+    onSuccess: () => {
+      props.close(true);
+    },
     onSettled: () => queries.invalidateQueries(),
   });
+  const leave = () => {
+    props.close(false);
+  };
   return (
-    <Dialog title={props.title} close={props.close}>
+    <Dialog title={props.title} close={leave}>
       <p className="mb-3">{props.text}</p>
       <Refusal error={act.error} title="Nothing was changed." />
       <div className="flex justify-end gap-2">
-        <button type="button" className="btn btn-sm" onClick={props.close}>
-          Cancel
+        <button type="button" className="btn btn-sm" onClick={leave}>
+          Close
         </button>
         <button
           type="button"

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { api, done, type Holding, type Picture, type Span } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { type Column, Table } from "../parts/Table";
-import { clock } from "../parts/time";
+import { When } from "../parts/Time";
 
 /** Networks up to this size are drawn address by address; of larger ones the runs are drawn to scale. */
 const DRAWN = 1024;
@@ -155,9 +155,9 @@ const COLUMNS: Column<Span>[] = [
   { name: "Owner", value: (span) => span.who ?? "", cell: (span) => <Whose span={span} /> },
   {
     name: "Until",
-    show: "hidden sm:table-cell",
+    show: "hidden whitespace-nowrap sm:table-cell",
     value: (span) => span.until ?? "",
-    cell: (span) => (span.until ? clock(span.until) : "–"),
+    cell: (span) => <When at={span.until} />,
   },
 ];
 

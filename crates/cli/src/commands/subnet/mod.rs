@@ -317,7 +317,7 @@ fn said_by_hand(proposal: &mut Proposal, alone: &SubnetDraft) {
     for (field, value) in fields(&proposal.draft) {
         if before.get(field) != Some(&value) {
             proposal.reasons.retain(|reason| reason.place != field);
-            proposal.reasons.push(Reason { place: field.into(), why: "as you say".into() });
+            proposal.reasons.push(Reason { place: field.into(), why: "given".into() });
         }
     }
 }
