@@ -123,7 +123,7 @@ fn kernel_parameters_of_every_level_are_merged_with_their_origins() {
     let service = loopback(21_060);
     service.fill();
     service.run(&["install", "cancel", "1", "--yes"]);
-    let example = service.run(&["answers", "example"]);
+    let example = service.answers();
     let answers = example.replace(
         r#"# installer_parameters = ["priority=critical"]"#,
         "installer_parameters = ['vga=791', 'role=quay', 'ip={{ name }}']",

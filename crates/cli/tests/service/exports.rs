@@ -114,7 +114,7 @@ async fn a_reserved_address_and_the_answers_domain_go_before_what_the_subnet_giv
     for part in ["manifest_hash", "answer_hash", "armed_by"] {
         assert!(held[part].is_string() && held[part] == install[part], "{part}: {held}");
     }
-    let answers = service.run(&["answers", "example"]);
+    let answers = service.answers();
     let answers = service.write("deck.toml", format!("domain = \"deck.gannet.example\"\n{answers}"));
     service.put("answers", "quay-server", &answers);
     service.arm();

@@ -68,7 +68,7 @@ async fn how_far_an_install_is_is_learned_from_those_before_it() {
     assert_eq!(show(&service, "2")["subnet"], "holm-quay");
 
     let log = service.run(&["install", "log", "2"]);
-    assert!(log.contains("  partman: the disk is divided\n") && log.lines().count() == 4, "{log}");
+    assert!(log.contains("  partman: the disk is partitioned\n") && log.lines().count() == 4, "{log}");
     // What had been learned is learned again after a restart.
     let mut service = service;
     service.signal("KILL");

@@ -87,10 +87,13 @@ impl Service<'_> {
     }
 
     /// The example's answers, with a password of their own: nothing is armed with that of the example.
+    pub fn answers(&self) -> String {
+        self.run(&["answers", "example"]).replace("change me before use", "skerry tide table")
+    }
+
     pub fn add_answers(&self) {
-        let example = self.run(&["answers", "example"]).replace("change me before use", "skerry tide table");
-        let example = self.write("answers.toml", example);
-        self.put("answers", "quay-server", &example);
+        let answers = self.write("answers.toml", self.answers());
+        self.put("answers", "quay-server", &answers);
     }
 
     pub fn add_machine(&self) {
