@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { answer, api, done, type Edited, edited, type ImageDetail } from "../api/client";
+import { answer, api, done, type Edited, edited, type ImageDetail, type ImageRow } from "../api/client";
 import { useDraft } from "../parts/useDraft";
 
 /** All images. */
@@ -9,6 +9,12 @@ export function useImages() {
 }
 
 /** One image. */
+/** The images that machines can be armed with: those that read answers. */
+export function useReaders(): ImageRow[] {
+  const images = useImages();
+  return (images.data ?? []).filter(({ kind, current }) => (kind === "installer" || kind === "live") && current.family !== "none");
+}
+
 export function useImage(name: string) {
   const params = { params: { path: { name } } };
   return useQuery({

@@ -5,7 +5,7 @@ import { Link, useLocation, useNavigate, useSearchParams } from "react-router";
 
 import { answer, api, type AnswersView } from "../api/client";
 import { useAllAnswers } from "../answers/useAnswers";
-import { useImages } from "../images/useImages";
+import { useReaders } from "../images/useImages";
 import { Refusal } from "../parts/Faults";
 import { words } from "../parts/Form";
 import { MachinePicker } from "../parts/MachinePicker";
@@ -27,6 +27,9 @@ export function ArmPage() {
   );
 }
 
+/** What stands for the image, or the answers, of each machine's label. No name is like it. */
+const OF_LABEL = ":label";
+
 /** The machines that were selected, by their list or by the address. */
 function useMeant(): string[] {
   const [params] = useSearchParams();
@@ -42,21 +45,18 @@ function Form({ answers }: { answers: AnswersView[] }) {
   const [image, setImage] = useState("");
   const [chosen, setChosen] = useState("");
   const [asked, setAsked] = useState<Record<string, string>>({});
-  const images = useImages();
+  const readers = useReaders();
   const queries = useQueryClient();
   const go = useNavigate();
-  const readers = (images.data ?? []).filter(
-    ({ kind, current }) => (kind === "installer" || kind === "live") && current.family !== "none",
-  );
-  const fitting = answers.filter(({ settings }) => image === "" || (settings.images ?? []).length === 0 || settings.images?.includes(image));
+  const fitting = answers.filter(({ settings }) => image === "" || image === OF_LABEL || (settings.images ?? []).length === 0 || settings.images?.includes(image));
   const questions = useQuery({
     queryKey: ["questions", chosen, machines],
-    enabled: chosen !== "",
+    enabled: chosen !== "" && chosen !== OF_LABEL,
     queryFn: async () =>
       answer(
         await api.POST("/api/v1/answers/{name}/preview", {
           params: { path: { name: chosen } },
-          body: { machine: machines[0] ?? null, image: image || null },
+          body: { machine: machines[0] ?? null, image: image === OF_LABEL ? null : image || null },
         }),
       ).open,
   });
@@ -66,8 +66,8 @@ function Form({ answers }: { answers: AnswersView[] }) {
   const meant = {
     machines,
     labels: words(labels),
-    image,
-    answers: chosen,
+    image: image === OF_LABEL ? null : image,
+    answers: chosen === OF_LABEL ? null : chosen,
     asked: said,
   };
   const arm = useMutation({
@@ -182,6 +182,7 @@ function Choice(props: { label: string; value: string; names: [string, string][]
         }}
       >
         <option value="">choose</option>
+        <option value={OF_LABEL}>that of its label</option>
         {props.names.map(([name, shown]) => (
           <option key={name} value={name}>
             {shown}

@@ -63,6 +63,7 @@ function Machines({ machines }: { machines: MachinePreview[] }) {
         ),
     },
     { name: "Would get", value: ({ gets }) => gets ?? "", cell: ({ gets, host_name }) => gets && `${gets} as ${host_name}` },
+    { name: "Answers", show: "hidden sm:table-cell", value: ({ answers }) => answers ?? "" },
     { name: "Erased disk", show: "hidden sm:table-cell", value: ({ takes }) => takes.join(" and ") },
     {
       name: "Notes",

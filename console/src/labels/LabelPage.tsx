@@ -4,6 +4,8 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
 import { answer, api, basedOn, done, type Edited, edited, type LabelView } from "../api/client";
+import { useAllAnswers } from "../answers/useAnswers";
+import { useReaders } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
 import { Conflict } from "../parts/Conflict";
 import { NameActions } from "../parts/NameActions";
@@ -12,7 +14,7 @@ import { Answered } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 import { useLabel } from "./useLabels";
 
-const FIELDS = ["name", "rank", "menu", "parameters", "without_parameters"];
+const FIELDS = ["name", "rank", "menu", "parameters", "without_parameters", "image", "answers"];
 /** The rank of a label of which nobody gives another. */
 const USUAL_RANK = 100;
 
@@ -37,6 +39,8 @@ function Known({ name }: { name: string }) {
 interface Draft {
   rank: string;
   menu: string;
+  image: string;
+  answers: string;
   parameters: string;
   without: string;
 }
@@ -45,6 +49,8 @@ function toDraft(label: LabelView | undefined): Draft {
   return {
     rank: String(label?.rank ?? USUAL_RANK),
     menu: label?.menu ?? "",
+    image: label?.image ?? "",
+    answers: label?.answers ?? "",
     parameters: (label?.parameters ?? []).join("\n"),
     without: (label?.without_parameters ?? []).join(" "),
   };
@@ -54,6 +60,8 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
   const [name, setName] = useState(saved?.name ?? "");
   const { draft, setDraft, headers, take, rebase } = useDraft(saved, toDraft);
   const menus = useMenus();
+  const images = useReaders();
+  const answers = useAllAnswers();
   const queries = useQueryClient();
   const go = useNavigate();
   const save = useMutation({
@@ -65,6 +73,8 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
           body: {
             rank: Number.parseInt(draft.rank, 10) || 0,
             menu: draft.menu || null,
+            image: draft.image || null,
+            answers: draft.answers || null,
             parameters: lines(draft.parameters),
             without_parameters: words(draft.without),
           },
@@ -124,6 +134,30 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
             ))}
           </select>
         </Field>
+        <div className="grid gap-3 sm:grid-cols-2">
+          <Field field="image" label="Image" hint="Its machines are armed with it where nobody names another." error={save.error}>
+            <select className="select w-full" value={draft.image} onChange={(event) => { set({ image: event.target.value }); }}>
+              <option value="">none</option>
+              {images.map((image) => (
+                <option key={image.name} value={image.name}>
+                  {image.name}
+                </option>
+              ))}
+            </select>
+          </Field>
+          <Field field="answers" label="Answers" hint="Likewise." error={save.error}>
+            <select className="select w-full" value={draft.answers} onChange={(event) => { set({ answers: event.target.value }); }}>
+              <option value="">none</option>
+              {(answers.data ?? [])
+                .filter((one) => !one.name.includes(":"))
+                .map((one) => (
+                  <option key={one.name} value={one.name}>
+                    {one.name}
+                  </option>
+                ))}
+            </select>
+          </Field>
+        </div>
         <Field field="parameters" label="Kernel parameters, one on each line" error={save.error}>
           <textarea className="textarea w-full font-mono" rows={3} placeholder="console=ttyS0,115200" value={draft.parameters} onChange={(event) => { set({ parameters: event.target.value }); }} />
         </Field>
@@ -161,7 +195,7 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
                 remove={async () => {
                   done(await api.DELETE("/api/v1/labels/{name}", { params: { path: { name } }, headers: basedOn(saved.etag) }));
                 }}
-                lost="Its parameters, menu and rank are lost. Machines keep the label."
+                lost="Its parameters, menu, rank, image and answers are lost. Machines keep the label."
               />
             </span>
           )}

@@ -28,6 +28,11 @@ const COLUMNS: Column<LabelView>[] = [
   { name: "Rank", value: ({ rank }) => rank },
   { name: "Menu", value: ({ menu }) => menu ?? "–" },
   {
+    name: "Armed with",
+    show: "hidden sm:table-cell",
+    value: ({ image, answers }) => [image, answers].filter(Boolean).join(", ") || "–",
+  },
+  {
     name: "Parameters",
     show: "hidden sm:table-cell",
     value: ({ parameters }) => parameters.join(" "),

@@ -109,6 +109,10 @@ pub struct LabelView {
     pub without_parameters: Vec<String>,
     /// The menu its machines are shown.
     pub menu: Option<String>,
+    /// The image that its machines are armed with where nobody names another.
+    pub image: Option<String>,
+    /// The answers that they are armed with where nobody names others.
+    pub answers: Option<String>,
     /// How many machines have it.
     pub machines: usize,
     /// Which saved form this is, for a change that must not be saved over somebody else's.
@@ -126,6 +130,8 @@ impl LabelView {
             parameters: draft.parameters,
             without_parameters: draft.without_parameters,
             menu: draft.menu,
+            image: draft.image,
+            answers: draft.answers,
             machines,
             etag: crate::etag(edition),
         }

@@ -271,6 +271,8 @@ diesel::table! {
         parameters -> Text,
         without_parameters -> Text,
         menu -> Nullable<Text>,
+        image -> Nullable<Text>,
+        answers -> Nullable<Text>,
     }
 }
 

@@ -16,6 +16,7 @@ use lastmile_core::{
         answers::{AnswersVersion, Scope},
         image::{Family, FileEntry, Holding, ImageKind, Sha256},
         install::{InstallState, ReportStage, Step, StepKind, Token},
+        label::Label,
         lease::LeaseState,
         subnet::Subnet,
     },
@@ -133,6 +134,12 @@ fn same(one: &Site, other: &Site) {
     assert_eq!(one.revision_of("tidewrack-12", 1), other.revision_of("tidewrack-12", 1));
     assert_eq!(one.open_install(machine.id), other.open_install(machine.id));
     assert_eq!(one.last_installed(machine.id), other.last_installed(machine.id));
+}
+
+fn label(name: String) -> Label {
+    let (parameters, without_parameters) = (Vec::new(), Vec::new());
+    let (image, answers) = (Some("tidewrack-12".into()), Some("kiosk".into()));
+    Label { name, rank: 100, parameters, without_parameters, menu: None, image, answers }
 }
 
 #[tokio::test]
@@ -500,14 +507,7 @@ async fn the_snapshot_is_what_a_restart_would_load() {
     let renamed = lastmile_core::model::machine::Machine { name: "auklet-bridge".into(), ..machine.clone() };
     change(&store, move |change| change.put_machine(renamed)).await.unwrap();
     same();
-    let label = lastmile_core::model::label::Label {
-        name: "kiosk".into(),
-        rank: 100,
-        parameters: vec![],
-        without_parameters: vec![],
-        menu: None,
-    };
-    change(&store, move |change| change.put_label(label)).await.unwrap();
+    change(&store, |change| change.put_label(label("kiosk".into()))).await.unwrap();
     change(&store, |change| change.remove_label("kiosk")).await.unwrap();
     same();
     let open = (**store.site().open_install(machine.id).unwrap()).clone();
@@ -543,14 +543,7 @@ async fn a_caller_that_goes_away_leaves_disk_and_snapshot_alike() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
     for number in 0..200_u32 {
-        let label = lastmile_core::model::label::Label {
-            name: format!("label-{number}"),
-            rank: 100,
-            parameters: vec![],
-            without_parameters: vec![],
-            menu: None,
-        };
-        let waiting = change(&store, move |change| change.put_label(label));
+        let waiting = change(&store, move |change| change.put_label(label(format!("label-{number}"))));
         // Polled some times, then dropped.
         let _ = tokio::time::timeout(std::time::Duration::from_micros(u64::from(number) * 7), waiting).await;
     }

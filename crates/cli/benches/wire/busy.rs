@@ -164,8 +164,8 @@ async fn arm_and_cancel(client: &Client) {
     let several = ArmSeveral {
         machines: (0..ARMED).map(|number| format!("locker-{number:05}")).collect(),
         labels: Vec::new(),
-        image: "bollard-9".into(),
-        answers: "crowd".into(),
+        image: Some("bollard-9".into()),
+        answers: Some("crowd".into()),
         asked: std::collections::BTreeMap::new(),
     };
     let armed = client.installs_arm_several(&several).await.unwrap();

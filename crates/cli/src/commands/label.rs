@@ -23,7 +23,7 @@ pub(crate) enum Command {
         #[arg(add = complete::labels())]
         name: String,
     },
-    /// Add parameters, a menu or a rank for the machines of a label. Machines get a label by `machine change`.
+    /// Add what the machines of a label have in common, as in --set image=tidewrack-12 --set answers=kiosk. Machines get a label by `machine change`.
     Add {
         /// The label.
         name: String,
@@ -41,7 +41,7 @@ pub(crate) enum Command {
     Copy(Copy),
     /// Rename a label, on all machines that have it.
     Rename(Rename),
-    /// Remove a label's parameters, menu and rank. Machines keep the label.
+    /// Remove what is said of a label: parameters, menu, rank, image, answers. Machines keep the label.
     Remove(Remove),
 }
 
@@ -54,13 +54,15 @@ fn draft(view: LabelView) -> LabelDraft {
         parameters: view.parameters,
         without_parameters: view.without_parameters,
         menu: view.menu,
+        image: view.image,
+        answers: view.answers,
     }
 }
 
 impl Object for Labels {
     type Draft = LabelDraft;
     const NOUN: &'static str = "label";
-    const FIX: &'static str = "Fields are: rank, parameters, without_parameters, menu.";
+    const FIX: &'static str = "Fields are: rank, parameters, without_parameters, menu, image, answers.";
 
     async fn read(client: &Client, name: &str) -> Result<Edited<LabelDraft>, ClientError> {
         let read = client.labels_read(name).await?;
@@ -85,7 +87,7 @@ impl CanRename for Labels {
 }
 
 impl CanRemove for Labels {
-    const LOSES: &'static str = "Its parameters, menu and rank are lost.";
+    const LOSES: &'static str = "Its parameters, menu, rank, image and answers are lost.";
 
     async fn remove(client: &Client, name: &str) -> Result<(), ClientError> {
         client.labels_remove(name).await
@@ -118,11 +120,13 @@ fn rows(labels: &[LabelView]) -> Table {
             label.machines.to_string().into(),
             label.rank.to_string().into(),
             Cell::maybe(label.menu.as_ref()),
+            Cell::maybe(label.image.as_ref()),
+            Cell::maybe(label.answers.as_ref()),
             Cell::list(&label.parameters),
             Cell::list(&label.without_parameters),
         ]
     };
-    let head = ["label", "machines", "rank", "menu", "parameters", "without parameters"];
+    let head = ["label", "machines", "rank", "menu", "image", "answers", "parameters", "without parameters"];
     columns(head, labels.iter().map(row))
 }
 
@@ -133,6 +137,8 @@ fn show(label: &LabelView) -> String {
         ("machines", label.machines.to_string()),
         ("rank", label.rank.to_string()),
         ("menu", or_dash(label.menu.as_ref())),
+        ("image", or_dash(label.image.as_ref())),
+        ("answers", or_dash(label.answers.as_ref())),
         ("parameters", words(&label.parameters)),
         ("without parameters", words(&label.without_parameters)),
     ])

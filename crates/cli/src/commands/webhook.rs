@@ -17,6 +17,7 @@ use super::{
 };
 use crate::{
     complete,
+    confirm::Confirm,
     output::{Cell, Failure, Output, Table, clock, columns, or_dash, pairs},
 };
 
@@ -77,11 +78,19 @@ pub(crate) enum Command {
     Send {
         /// Its number.
         number: i32,
+        /// Check whether it can be sent, and send nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Abandon a delivery: it is not tried again.
     Abandon {
         /// Its number.
         number: i32,
+        /// Check whether it can be abandoned, and change nothing.
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        confirm: Confirm,
     },
 }
 
@@ -209,8 +218,21 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             };
             out.list(&client.deliveries_list(&query).await?, deliveries);
         }
-        Command::Send { number } => out.list(&[client.deliveries_send(number).await?], deliveries),
-        Command::Abandon { number } => out.list(&[client.deliveries_abandon(number).await?], deliveries),
+        Command::Send { number, dry_run } => {
+            out.list(&[client.trying(dry_run).deliveries_send(number).await?], deliveries);
+            if dry_run {
+                out.say("Dry run: nothing was changed.");
+            }
+        }
+        Command::Abandon { number, dry_run, confirm } => {
+            if !dry_run {
+                confirm.ask(&format!("Abandon delivery {number}? It is not tried again."))?;
+            }
+            out.list(&[client.trying(dry_run).deliveries_abandon(number).await?], deliveries);
+            if dry_run {
+                out.say("Dry run: nothing was changed.");
+            }
+        }
     }
     Ok(ExitCode::SUCCESS)
 }

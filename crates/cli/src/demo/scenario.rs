@@ -273,6 +273,8 @@ async fn fill_menus(client: &Client) -> Result<(), Failure> {
     client.menus_save("kiosk", &read(include_str!("menus/kiosk.toml"))?).await?;
     client.settings_save(&SiteSettings { menu: Some("workshop".into()), ..SiteSettings::default() }).await?;
     let kiosk = LabelDraft {
+        image: Some("tidewrack-12".into()),
+        answers: Some("ticket-kiosk".into()),
         parameters: vec!["console=tty1".into(), "quiet".into()],
         menu: Some("kiosk".into()),
         ..LabelDraft::default()

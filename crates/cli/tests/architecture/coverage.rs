@@ -208,3 +208,30 @@ fn every_call_has_a_command_and_a_place_in_the_console() {
         "docs/coverage.md is old: run `make reference`"
     );
 }
+
+/// Commands whose calls only make something out, or send what keeps no record; and `edit`, which shows what it changed.
+const WITHOUT_A_DRY_RUN: [&str; 8] = [
+    "answers preview",
+    "check",
+    "image inspect",
+    "image verify",
+    "loader find",
+    "machine edit",
+    "menu preview",
+    "webhook try",
+];
+
+#[test]
+fn every_command_that_changes_something_can_be_tried() {
+    let commands = include_str!("../../../../docs/commands.md");
+    let section = |command: &str| {
+        let rest = commands.split(&format!("\n## `lastmile {command}`\n")).nth(1).unwrap();
+        rest.split("\n## ").next().unwrap()
+    };
+    let calls = calls();
+    for (operation, command, _) in COVERAGE {
+        let is_tried = section(command).contains("--dry-run");
+        let must = calls[operation].0 != "GET" && !WITHOUT_A_DRY_RUN.contains(&command);
+        assert!(is_tried || !must, "`lastmile {command}` has no --dry-run");
+    }
+}

@@ -84,12 +84,18 @@ async fn labels_and_settings_are_entered() {
     browser.fill("input[placeholder=kiosk]", "bridge").await;
     browser.fill("textarea", "console=ttyS0,115200").await;
     browser.fill("input[type=number]", "300").await;
+    browser.choose("form[aria-label=Label] div.grid div:nth-of-type(1) select", "tidewrack-12").await;
+    browser.choose("form[aria-label=Label] div.grid div:nth-of-type(2) select", "ticket-kiosk").await;
     browser.press("Label", "Add").await;
     browser.wait_for_text_in("h1", "bridge").await;
     let label = demo.client().labels_read("bridge").await.unwrap().value;
     assert_eq!(
         (label.rank, label.parameters.as_slice()),
         (300, ["console=ttyS0,115200".to_owned()].as_slice())
+    );
+    assert_eq!(
+        (label.image.as_deref(), label.answers.as_deref()),
+        (Some("tidewrack-12"), Some("ticket-kiosk"))
     );
     // Changed meanwhile by somebody else: told, and nothing overwritten.
     browser.fill("input[placeholder=quiet]", "quiet").await;

@@ -111,7 +111,23 @@ async fn a_selection_is_exported_named_armed_and_removed() {
     browser.go(&format!("{}/machines?label=chart&sort=name", demo.console)).await;
     browser.click("input[aria-label='Select all 2 machines']").await;
     browser.press(BAR, "Arm").await;
-    browser.wait_for_text("tidewrack-12 r").await;
+    // What their label says; of this one nothing is said yet, and each is told so.
+    browser.choose("form label:nth-of-type(1) select", ":label").await;
+    browser.choose("form label:nth-of-type(2) select", ":label").await;
+    browser.wait_for_text("no label of auklet-chart names any").await;
+    let label = lastmile_api::LabelDraft {
+        image: Some("tidewrack-12".into()),
+        answers: Some("quay-server".into()),
+        ..lastmile_api::LabelDraft::default()
+    };
+    demo.client().labels_save("chart", &label).await.unwrap();
+    browser.go(&format!("{}/machines?label=chart&sort=name", demo.console)).await;
+    browser.click("input[aria-label='Select all 2 machines']").await;
+    browser.press(BAR, "Arm").await;
+    browser.choose("form label:nth-of-type(1) select", ":label").await;
+    browser.choose("form label:nth-of-type(2) select", ":label").await;
+    browser.wait_for_text("quay-server v2").await;
+    browser.wait_for_text("tidewrack-12 r1 as kittiwake-chart").await;
     browser.choose("form label:nth-of-type(1) select", "tidewrack-12").await;
     browser.wait_for_text("bridge-chart v").await;
     browser.choose("form label:nth-of-type(2) select", "bridge-chart").await;

@@ -158,8 +158,8 @@ async fn fill_hall(service: &Service<'_>, client: &Client, machines: u16) {
     }
     let all = ArmSeveral {
         labels: vec!["hall".into()],
-        image: "tidewrack-12".into(),
-        answers: "quay-server".into(),
+        image: Some("tidewrack-12".into()),
+        answers: Some("quay-server".into()),
         ..ArmSeveral::default()
     };
     client.installs_arm_several(&all).await.unwrap();

@@ -194,3 +194,67 @@ fn several_machines_are_changed_and_removed_together_or_none_is() {
     service.run(&["machine", "remove", "kiosk-1", "02:00:5e:00:53:12", "--yes"]);
     assert_eq!(names(&service), ["auklet-chart"]);
 }
+
+#[test]
+fn machines_are_armed_with_what_their_labels_say() {
+    let service = loopback(26_360);
+    service.add_subnet();
+    service.add_loader();
+    service.add_image();
+    service.add_answers();
+    for (number, labels) in [(1, "kiosk"), (2, "kiosk,spare"), (3, "spare")] {
+        let (name, mac) = (format!("berth-{number}"), format!("02:00:5e:00:53:6{number}"));
+        let labels = labels.split(',').flat_map(|label| ["--label", label]);
+        let words: Vec<&str> = ["machine", "add", &name, "--mac", &mac].into_iter().chain(labels).collect();
+        service.run(&words);
+    }
+    // What is not there cannot be said of a label; both errors at once.
+    let (code, said) =
+        service.fail(&["label", "add", "kiosk", "--set", "image=wrack", "--set", "answers=no-such"]);
+    assert!(code == 1 && said.contains("no image is named 'wrack'"), "{said}");
+    assert!(said.contains("no answers are named 'no-such'"), "{said}");
+    service.run(&["label", "add", "kiosk", "--set", "image=tidewrack-12", "--set", "answers=quay-server"]);
+    // A machine whose labels name nothing is told by name, and none is armed.
+    let (code, said) = service.fail(&["install", "arm", "--label", "spare"]);
+    assert!(code == 1, "{said}");
+    assert!(said.contains("berth-3: no image is named, and no label of berth-3 names any"), "{said}");
+    assert!(said.contains("berth-3: no answers are named"), "{said}");
+    assert!(service.json(&["install", "list"]).as_array().unwrap().is_empty());
+    // Of two labels the one of the higher rank counts, for what it says.
+    service.run(&["answers", "copy", "quay-server", "spare-server"]);
+    service.run(&["label", "add", "spare", "--set", "answers=spare-server", "--set", "rank=900"]);
+    let tried = service.json(&["install", "arm", "--label", "kiosk", "--dry-run"]);
+    let answers = |number: usize| tried[number]["answers"].as_str().unwrap().to_owned();
+    assert_eq!((answers(0), answers(1)), ("quay-server v1".into(), "spare-server v1".into()));
+    service.run(&["install", "arm", "--label", "kiosk"]);
+    let armed = service.json(&["install", "list"]);
+    assert_eq!(armed.as_array().unwrap().len(), 2);
+    // What is said by hand goes before.
+    let tried = service.json(&[
+        "install",
+        "arm",
+        "berth-3",
+        "--image",
+        "tidewrack-12",
+        "--answers",
+        "quay-server",
+        "--dry-run",
+    ]);
+    assert_eq!(tried[0]["answers"], "quay-server v1");
+    service.run(&["install", "cancel", "1", "2", "--yes"]);
+
+    // References follow, and what a label names is not removed.
+    service.run(&["image", "rename", "tidewrack-12", "wrack-12"]);
+    service.run(&["answers", "rename", "quay-server", "pier-server"]);
+    let kiosk = service.json(&["label", "show", "kiosk"]);
+    assert_eq!((&kiosk["image"], &kiosk["answers"]), (&"wrack-12".into(), &"pier-server".into()));
+    let (_, said) = service.fail(&["image", "remove", "wrack-12", "--yes"]);
+    assert!(said.contains("machines of label kiosk are armed with wrack-12"), "{said}");
+    let (_, said) = service.fail(&["answers", "remove", "pier-server", "--yes"]);
+    assert!(said.contains("label kiosk"), "{said}");
+    // Kept over a kill.
+    let mut service = service;
+    service.signal("KILL");
+    service.spawn();
+    assert_eq!(service.json(&["label", "show", "kiosk"])["answers"], "pier-server");
+}

@@ -72,6 +72,8 @@ fn a_dry_run_shows_what_would_change_and_changes_nothing() {
         (&["label", "add", "spare", "--set", "rank=7"], "spare"),
         (&["webhook", "add", "records", "https://records.gannet.example/x"], "records"),
         (&["settings", "change", "--set", "limits.loading_minutes=9"], "limits.loading_minutes"),
+        (&["subnet", "reserve", "holm-quay", "198.51.100.20", "auklet-chart"], "198.51.100.20"),
+        (&["image", "set-current", "tidewrack-12", "1"], "tidewrack-12"),
     ] {
         let words = [words, &["--dry-run"]].concat();
         let said = service.run(&words);

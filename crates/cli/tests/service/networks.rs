@@ -71,7 +71,7 @@ fn an_address_that_somebody_has_by_hand_is_found_before_it_is_offered() {
     assert!(check.is_empty());
     // Freed by hand, and with the squatter gone, it is lent again.
     drop(squatter);
-    service.run(&["subnet", "free", "quay-lab", "192.0.2.100"]);
+    service.run(&["subnet", "free", "quay-lab", "192.0.2.100", "--yes"]);
     let other = host(&server, "inuse-y", "02:00:5e:00:53:cc");
     assert_eq!(address(&ask(&other, folder.path(), &[])), "192.0.2.100");
 }
@@ -156,7 +156,7 @@ fn reservations_go_by_mac_client_id_and_uuid_and_options_are_told() {
     assert!(said.contains("in the pool") && said.contains("exclusions first"), "{said}");
     let reservations = service.run(&["subnet", "reservations", "quay-lab"]);
     assert!(reservations.contains("auklet-chart"), "{reservations}");
-    service.run(&["subnet", "unreserve", "quay-lab", "192.0.2.20"]);
+    service.run(&["subnet", "unreserve", "quay-lab", "192.0.2.20", "--yes"]);
     assert_eq!(service.json(&["subnet", "reservations", "quay-lab"]).as_array().unwrap().len(), 2);
 }
 

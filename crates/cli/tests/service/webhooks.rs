@@ -126,7 +126,7 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     service.run(&["webhook", "add", "lost", &format!("http://{}/", gone.address())]);
     service.run(&["webhook", "try", "lost"]);
     let number = service.json(&["webhook", "deliveries", "lost"])[0]["number"].to_string();
-    let abandoned = service.run(&["webhook", "abandon", &number]);
+    let abandoned = service.run(&["webhook", "abandon", &number, "--yes"]);
     assert!(abandoned.contains("abandoned"), "{abandoned}");
     service.run(&["webhook", "remove", "lost", "--yes"]);
     let (_, said) = service.fail(&["webhook", "send", &number]);

@@ -30,3 +30,27 @@ pub(crate) fn check_menu(faults: &mut Faults, menu: Option<&str>, site: &Site) {
         );
     }
 }
+
+/// Checks names of what machines are armed with, in the fields `image` and `answers`.
+pub(crate) fn check_armed(faults: &mut Faults, image: Option<&str>, answers: Option<&str>, site: &Site) {
+    match image.map(|name| (name, site.image(name))) {
+        Some((name, None)) => faults.add(
+            "image",
+            format!("no image is named '{name}'"),
+            "Import it first, or see `lastmile image list`.",
+        ),
+        Some((name, Some(image))) if !image.reads_answers() => faults.add(
+            "image",
+            format!("image '{name}' reads no answers, so nothing is armed with it"),
+            "Name an installer, or a live image that reads answers.",
+        ),
+        _ => {}
+    }
+    if let Some(name) = answers.filter(|name| site.answers(name).is_none()) {
+        faults.add(
+            "answers",
+            format!("no answers are named '{name}'"),
+            "Add them first, or see `lastmile answers list`.",
+        );
+    }
+}

@@ -101,7 +101,9 @@ pub fn of_image(
         }
         next
     };
+    let labels = site.labels().filter(|label| label.image.as_deref() == Some(old));
     References {
+        labels: labels.map(|label| Label { image: Some(new.into()), ..(**label).clone() }).collect(),
         answers: named.map(renamed).collect(),
         menus: in_menus(site, |action| match action {
             MenuAction::Image { name, answers } if name == old => {
@@ -119,7 +121,9 @@ pub fn of_answers(site: &Site, old: &str, new: &str) -> References {
     let machines = site.machines().filter(|machine| machine.live_answers.as_deref() == Some(old));
     let renamed =
         |machine: &std::sync::Arc<Machine>| Machine { live_answers: Some(new.into()), ..(**machine).clone() };
+    let labels = site.labels().filter(|label| label.answers.as_deref() == Some(old));
     References {
+        labels: labels.map(|label| Label { answers: Some(new.into()), ..(**label).clone() }).collect(),
         machines: machines.map(renamed).collect(),
         menus: in_menus(site, |action| match action {
             MenuAction::Image { name, answers: Some(answers) } if answers == old => {

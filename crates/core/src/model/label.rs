@@ -16,4 +16,8 @@ pub struct Label {
     pub without_parameters: Vec<String>,
     /// The menu its machines are shown, by name.
     pub menu: Option<String>,
+    /// The image that its machines are armed with where nobody names another.
+    pub image: Option<String>,
+    /// The answers that they are armed with where nobody names others.
+    pub answers: Option<String>,
 }

@@ -41,15 +41,21 @@ impl Site {
         layers
     }
 
-    /// Who uses the answers of that name: installs that go on, machines that run a live image with them, menus.
+    /// Who uses the answers of that name: installs that go on, machines that run a live image with them, labels, menus.
     #[must_use]
     pub fn users_of_answers(&self, name: &str) -> Vec<String> {
         let installs = self.open_installs().filter(|open| open.answers_name == name);
         let installs = installs.map(|open| format!("install {}", open.number));
         let machines = self.machines().filter(|machine| machine.live_answers.as_deref() == Some(name));
         let machines = machines.map(|machine| format!("machine {}", machine.name));
+        let labels = self.labels().filter(|label| label.answers.as_deref() == Some(name));
+        let labels = labels.map(|label| format!("label {}", label.name));
         let menus = self.menus().filter(|menu| menu.answers().any(|used| used == name));
-        installs.chain(machines).chain(menus.map(|menu| format!("menu {}", menu.name))).collect()
+        installs
+            .chain(machines)
+            .chain(labels)
+            .chain(menus.map(|menu| format!("menu {}", menu.name)))
+            .collect()
     }
 
     /// The version of settings of that identity, current or not.

@@ -179,6 +179,13 @@ impl Site {
         labels
     }
 
+    /// What the labels of a machine say of something: of those that say anything, the one of the highest rank counts.
+    #[must_use]
+    pub fn by_label<'a, T>(&'a self, machine: &Machine, of: impl Fn(&'a Label) -> Option<T>) -> Option<T> {
+        let labels = self.ranked(machine).into_iter().rev().filter_map(|name| self.label(name));
+        labels.filter_map(|label| of(label)).next()
+    }
+
     /// What is said of a label.
     #[must_use]
     pub fn label(&self, name: &str) -> Option<&Arc<Label>> {

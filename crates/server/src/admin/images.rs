@@ -183,6 +183,12 @@ pub(super) async fn remove(
                 machine.name
             )));
         }
+        if let Some(label) = site.labels().find(|label| label.image.as_ref() == Some(name)) {
+            let label = &label.name;
+            return Err(Reject::conflict(format!(
+                "machines of label {label} are armed with {name}. Give the label another image first"
+            )));
+        }
         if let Some(menu) = site.menus().find(|menu| menu.images().any(|shown| shown == *name)) {
             let menu = &menu.name;
             return Err(Reject::conflict(format!("menu {menu} starts {name}. Take that entry out first")));

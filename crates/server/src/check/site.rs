@@ -300,8 +300,15 @@ pub(super) fn references(findings: &mut Findings, app: &App) {
         }
     }
     for label in site.labels() {
+        let place = || format!("label {}", label.name);
         if let Some(menu) = no_menu(&label.menu) {
-            missing(format!("label {}", label.name), "menu", &menu);
+            missing(place(), "menu", &menu);
+        }
+        if let Some(image) = label.image.as_ref().filter(|name| site.image(name).is_none()) {
+            missing(place(), "image", image);
+        }
+        if let Some(answers) = label.answers.as_ref().filter(|name| site.answers(name).is_none()) {
+            missing(place(), "answers", answers);
         }
     }
     for machine in site.machines() {

@@ -15,6 +15,8 @@ struct LabelRow {
     parameters: String,
     without_parameters: String,
     menu: Option<String>,
+    image: Option<String>,
+    answers: Option<String>,
 }
 
 impl Tx<'_> {
@@ -29,6 +31,8 @@ impl Tx<'_> {
             parameters: value::json(&entity.parameters)?,
             without_parameters: value::json(&entity.without_parameters)?,
             menu: entity.menu.clone(),
+            image: entity.image.clone(),
+            answers: entity.answers.clone(),
         };
         let insert = diesel::insert_into(label::table).values(&row);
         insert.on_conflict(label::name).do_update().set(&row).execute(self.connection())?;
@@ -53,6 +57,8 @@ impl Tx<'_> {
                 parameters: read.json(&row.parameters)?,
                 without_parameters: read.json(&row.without_parameters)?,
                 menu: row.menu,
+                image: row.image,
+                answers: row.answers,
                 name: row.name,
             })
         };

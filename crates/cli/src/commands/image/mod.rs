@@ -44,6 +44,9 @@ pub(crate) enum Command {
         name: String,
         /// The revision's number.
         revision: u32,
+        /// Check it and show what would come of it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Change the title that the person at the machine reads: --set title=….
     Change(Change),
@@ -56,6 +59,9 @@ pub(crate) enum Command {
         name: String,
         /// The revision's number.
         revision: u32,
+        /// Check it and show what would come of it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Restore a retired revision.
     Restore {
@@ -64,6 +70,9 @@ pub(crate) enum Command {
         name: String,
         /// The revision's number.
         revision: u32,
+        /// Check it and show what would come of it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Read every file again and compare it with its digest.
     Verify {
@@ -129,21 +138,20 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 revision_text(&name, revision, files)
             });
         }
-        Command::SetCurrent { name, revision } => {
-            out.show(
-                &client.images_set_current(&name, &CurrentRevision { number: revision }).await?,
-                |image| detail(image, false),
-            );
+        Command::SetCurrent { name, revision, dry_run } => {
+            let current = CurrentRevision { number: revision };
+            let image = client.trying(dry_run).images_set_current(&name, &current).await?;
+            out.show(&image, |image| detail(image, false) + object::saved(dry_run));
         }
         Command::Change(args) => object::change::<Images>(&args, client, out).await?,
         Command::Rename(args) => object::rename::<Images>(&args, client, out).await?,
-        Command::Retire { name, revision } => {
-            let changed = client.revisions_retire(&name, revision).await?;
-            out.show(&changed, |revision| revision_text(&name, revision, false));
+        Command::Retire { name, revision, dry_run } => {
+            let changed = client.trying(dry_run).revisions_retire(&name, revision).await?;
+            out.show(&changed, |revision| revision_text(&name, revision, false) + object::saved(dry_run));
         }
-        Command::Restore { name, revision } => {
-            let changed = client.revisions_restore(&name, revision).await?;
-            out.show(&changed, |revision| revision_text(&name, revision, false));
+        Command::Restore { name, revision, dry_run } => {
+            let changed = client.trying(dry_run).revisions_restore(&name, revision).await?;
+            out.show(&changed, |revision| revision_text(&name, revision, false) + object::saved(dry_run));
         }
         Command::Verify { name, revision } => {
             let number = match revision {

@@ -54,6 +54,9 @@ pub(crate) enum Command {
         /// Answers, as NAME=ANSWER; `lastmile install show` lists the questions.
         #[arg(required = true, value_name = "NAME=ANSWER")]
         asked: Vec<String>,
+        /// Check the answers and show what would come of them, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// Show what the installer wrote while it worked.
     Log {
@@ -99,12 +102,12 @@ pub(crate) struct Arm {
     /// A file with a machine's name on each line, too; `-` for standard input. What follows a # is ignored.
     #[arg(long, value_name = "FILE")]
     from: Option<PathBuf>,
-    /// The image's name.
+    /// The image's name; if left out, that of each machine's label.
     #[arg(long, add = complete::images())]
-    image: String,
-    /// The answers' name.
+    image: Option<String>,
+    /// The answers' name; if left out, those of each machine's label.
     #[arg(long, add = complete::answers())]
-    answers: String,
+    answers: Option<String>,
     /// An answer to one of their questions, as NAME=ANSWER. For what is left open, the machine waits.
     #[arg(long, value_name = "NAME=ANSWER")]
     asked: Vec<String>,
@@ -161,15 +164,16 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
                 lines.collect::<String>() + super::object::saved(dry_run)
             });
         }
-        Command::Answer { number, asked } => {
+        Command::Answer { number, asked, dry_run } => {
             let request = AskedRequest { asked: asked_of(&asked)? };
-            let install = client.installs_answer(number, &request).await?;
-            out.show(&install, |install| match install.waits_for {
-                0 => format!(
-                    "install {number} of {} has all its answers: the machine goes on",
-                    install.machine
-                ),
-                open => format!("install {number} of {} waits for {open} more", install.machine),
+            let install = client.trying(dry_run).installs_answer(number, &request).await?;
+            out.show(&install, |install| {
+                let machine = &install.machine;
+                let said = match install.waits_for {
+                    0 => format!("install {number} of {machine} has all its answers: the machine goes on\n"),
+                    open => format!("install {number} of {machine} waits for {open} more\n"),
+                };
+                said + super::object::saved(dry_run)
             });
         }
     }
@@ -295,12 +299,22 @@ fn preview_table(machines: &[ArmPreview]) -> Table {
             Cell::maybe(machine.holds.as_ref()),
             Cell::clock(machine.since),
             Cell::maybe(machine.gets.as_ref()),
+            Cell::maybe(machine.answers.as_ref()),
             Cell::maybe(machine.host_name.as_ref()),
             Cell::maybe(Some(machine.takes.join(" and ")).filter(|takes| !takes.is_empty())),
             Cell::list(&machine.asks),
         ]
     };
-    let head = ["machine", "image now", "since", "would get", "host name", "erased disk", "open questions"];
+    let head = [
+        "machine",
+        "image now",
+        "since",
+        "would get",
+        "answers",
+        "host name",
+        "erased disk",
+        "open questions",
+    ];
     let mut note = String::new();
     let mut say = |machine: &ArmPreview, kind: &str, fault: &Fault| {
         let place = if fault.place.is_empty() { String::new() } else { format!("{}: ", fault.place) };

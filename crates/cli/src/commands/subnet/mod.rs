@@ -85,6 +85,11 @@ pub(crate) enum Command {
         name: String,
         /// The address.
         address: String,
+        /// Check it, and change nothing.
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        confirm: Confirm,
     },
     /// Reserve an address for one client, which gets no other.
     Reserve {
@@ -97,6 +102,9 @@ pub(crate) enum Command {
         /// hexadecimal.
         #[arg(add = complete::machines())]
         client: String,
+        /// Check it, and save nothing.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// List the reservations of a subnet.
     Reservations {
@@ -111,6 +119,11 @@ pub(crate) enum Command {
         name: String,
         /// The address.
         address: String,
+        /// Check it, and change nothing.
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        confirm: Confirm,
     },
     /// The values to enter in somebody else's DHCP server, for each kind of client, and the firewall's ports.
     Advice {
@@ -194,20 +207,40 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Rename(args) => object::rename::<Subnets>(&args, client, out).await?,
         Command::Picture { name } => out.show(&client.subnets_picture(&name).await?, picture::text),
         Command::Leases { name } => out.list(&client.subnets_leases(&name).await?, leases),
-        Command::Free { name, address } => {
-            client.subnets_free(&name, &address).await?;
-            out.say(&format!("{address} is free"));
+        Command::Free { name, address, dry_run, confirm } => {
+            if !dry_run {
+                confirm.ask(&format!(
+                    "Free {address}? If the machine that has it is still running, another may get it, too."
+                ))?;
+            }
+            client.trying(dry_run).subnets_free(&name, &address).await?;
+            out.say(&format!("{address} {}", if dry_run { "could be freed" } else { "is free" }));
+            if dry_run {
+                out.say("Dry run: nothing was changed.");
+            }
         }
-        Command::Reserve { name, address, client: whom } => {
-            let reserved = client.subnets_reserve(&name, &ReservationDraft { address, client: whom }).await?;
-            out.show(&reserved, |reserved| reservations(std::slice::from_ref(reserved)).text());
+        Command::Reserve { name, address, client: whom, dry_run } => {
+            let draft = ReservationDraft { address, client: whom };
+            let reserved = client.trying(dry_run).subnets_reserve(&name, &draft).await?;
+            out.show(&reserved, |reserved| {
+                reservations(std::slice::from_ref(reserved)).text() + object::saved(dry_run)
+            });
         }
         Command::Reservations { name } => {
             out.list(&client.subnets_reservations(&name).await?, reservations);
         }
-        Command::Unreserve { name, address } => {
-            client.subnets_unreserve(&name, &address).await?;
-            out.say(&format!("{address} is no longer reserved"));
+        Command::Unreserve { name, address, dry_run, confirm } => {
+            if !dry_run {
+                confirm.ask(&format!(
+                    "End the reservation of {address}? Any machine may get it, if it is in a pool."
+                ))?;
+            }
+            client.trying(dry_run).subnets_unreserve(&name, &address).await?;
+            let said = if dry_run { "could be unreserved" } else { "is no longer reserved" };
+            out.say(&format!("{address} {said}"));
+            if dry_run {
+                out.say("Dry run: nothing was changed.");
+            }
         }
         Command::Advice { name } => out.show(&client.subnets_advice(&name).await?, advice::text),
         Command::Remove { names, with_reservations, dry_run, confirm } => {

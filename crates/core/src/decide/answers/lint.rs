@@ -43,7 +43,8 @@ pub struct Lint {
     pub findings: Vec<Finding>,
 }
 
-/// The images that answers go with: those they name, those of menus' entries, and those of installs that go on.
+/// The images that answers go with: those they name, those of menus' entries and of labels, and those of installs that go
+/// on.
 fn images_of(site: &Site, answers: &AnswersVersion, name: &str) -> BTreeSet<String> {
     fn gather(entries: &[MenuEntry], name: &str, images: &mut BTreeSet<String>) {
         for entry in entries {
@@ -60,6 +61,8 @@ fn images_of(site: &Site, answers: &AnswersVersion, name: &str) -> BTreeSet<Stri
     for menu in site.menus() {
         gather(&menu.entries, name, &mut images);
     }
+    let armed = site.labels().filter(|label| label.answers.as_deref() == Some(name));
+    images.extend(armed.filter_map(|label| label.image.clone()));
     images
         .extend(site.open_installs().filter(|open| open.answers_name == name).map(|open| open.image.clone()));
     images

@@ -106,10 +106,9 @@ fn choose<'a>(
 ) -> (Option<&'a Arc<Menu>>, MenuFrom<'a>) {
     let own = machine.and_then(|machine| Some((site.menu(machine.menu.as_ref()?)?, MenuFrom::Machine)));
     let labels = || {
-        let labels = site.ranked(machine?).into_iter().rev().filter_map(|name| site.label(name));
-        labels
-            .filter_map(|label| Some((site.menu(label.menu.as_ref()?)?, MenuFrom::Label(&label.name))))
-            .next()
+        site.by_label(machine?, |label| {
+            Some((site.menu(label.menu.as_ref()?)?, MenuFrom::Label(&label.name)))
+        })
     };
     let of_subnet = || {
         let subnet = subnet?;

@@ -18,6 +18,7 @@ use crate::{
         answers::{AnswersVersion, take_answers},
         image::{Family, Image, ImageKind, Revision},
         install::{Install, InstallState, Token},
+        label::Label,
         machine::{DefaultBoot, Machine},
     },
     site::Site,
@@ -76,7 +77,14 @@ impl ArmRequest {
             }
         }
         let image = site.image(&self.image);
+        let nowhere = |what: &str| format!("no {what} named, and no label of {} names any", self.machine);
         match image {
+            // Of one machine and not of the request: another may have a label that names one.
+            None if self.image.is_empty() => faults.add(
+                "machine",
+                nowhere("image is"),
+                "Name an image, or give its label one: `lastmile label change LABEL --set image=IMAGE`.",
+            ),
             None => faults.add(
                 "image",
                 unknown("image", &self.image),
@@ -105,7 +113,13 @@ impl ArmRequest {
             }
         }
         let answers = site.answers(&self.answers);
-        if answers.is_none() {
+        if self.answers.is_empty() {
+            faults.add(
+                "machine",
+                nowhere("answers are"),
+                "Name answers, or give its label some: `lastmile label change LABEL --set answers=ANSWERS`.",
+            );
+        } else if answers.is_none() {
             faults.add(
                 "answers",
                 format!("no answers are named '{}'", self.answers),
@@ -247,17 +261,19 @@ pub struct ArmSeveral {
     /// And every machine that has all of these labels.
     #[serde(default)]
     pub labels: Vec<String>,
-    /// The image's name; its current revision is taken.
-    pub image: String,
-    /// The answers' name; their current version is taken.
-    pub answers: String,
+    /// The image's name; its current revision is taken. If left out, each machine gets that of its labels.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
+    /// The answers' name; their current version is taken. If left out, each machine gets those of its labels.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answers: Option<String>,
     /// Answers to questions, by their names, for all of the machines.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub asked: BTreeMap<String, String>,
 }
 
 impl ArmSeveral {
-    /// The machines that are meant, each once.
+    /// The machines that are meant, each once, with what each gets.
     ///
     /// # Errors
     /// That no machine is meant.
@@ -282,10 +298,14 @@ impl ArmSeveral {
             };
             return Err(vec![Fault { place: "machines".into(), what, fix: fix.into() }]);
         }
+        // What is named nowhere has an empty name, and is said of the machine that lacks it.
+        let of_label = |name: &str, of: fn(&Label) -> Option<&String>| {
+            site.machine(name).and_then(|machine| site.by_label(machine, of)).cloned().unwrap_or_default()
+        };
         let request = |name: &str| ArmRequest {
             machine: name.into(),
-            image: self.image.clone(),
-            answers: self.answers.clone(),
+            image: self.image.clone().unwrap_or_else(|| of_label(name, |label| label.image.as_ref())),
+            answers: self.answers.clone().unwrap_or_else(|| of_label(name, |label| label.answers.as_ref())),
             asked: self.asked.clone(),
         };
         Ok(names.into_iter().map(request).collect())

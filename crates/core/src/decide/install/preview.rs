@@ -27,6 +27,8 @@ pub struct ArmPreview {
     pub since: Option<Timestamp>,
     /// What it would get, as in `tidewrack-12 r2`; nothing if it would not be armed.
     pub gets: Option<String>,
+    /// With which answers, as in `ticket-kiosk v2`.
+    pub answers: Option<String>,
     /// The host name that it would have; with the defaults of what is asked and not answered yet.
     pub host_name: Option<String>,
     /// The disks that would be taken, all that is on them lost. None for what runs from memory.
@@ -49,6 +51,7 @@ impl ArmRequest {
             holds: held.map(|install| format!("{} r{}", install.image, install.image_revision)),
             since: held.and_then(|install| install.ended_at),
             gets: None,
+            answers: None,
             host_name: None,
             takes: Vec::new(),
             asks: Vec::new(),
@@ -57,9 +60,10 @@ impl ArmRequest {
         };
         match self.examine(site, subjects) {
             Err(faults) => preview.faults = faults,
-            Ok(Examined { image, resolution, .. }) => {
+            Ok(Examined { image, answers, resolution, .. }) => {
                 let settings = &resolution.settings;
                 preview.gets = Some(format!("{} r{}", image.name, image.current.number));
+                preview.answers = Some(format!("{} v{}", self.answers, answers.number));
                 preview.host_name = Some(settings.host_name.clone());
                 if image.kind != ImageKind::Live {
                     preview.takes = settings.disks.taken.iter().map(|(_, disk)| in_words(disk)).collect();

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults, name},
-    decide::references::{check_menu, check_parameters},
+    decide::references::{check_armed, check_menu, check_parameters},
     model::{
         label::{Label, USUAL_RANK},
         parameter::Said,
@@ -25,11 +25,22 @@ pub struct LabelDraft {
     pub without_parameters: Vec<String>,
     /// The menu its machines are shown when their default boot is `menu`.
     pub menu: Option<String>,
+    /// The image that its machines are armed with where nobody names another.
+    pub image: Option<String>,
+    /// The answers that they are armed with where nobody names others.
+    pub answers: Option<String>,
 }
 
 impl Default for LabelDraft {
     fn default() -> Self {
-        Self { rank: USUAL_RANK, parameters: Vec::new(), without_parameters: Vec::new(), menu: None }
+        Self {
+            rank: USUAL_RANK,
+            parameters: Vec::new(),
+            without_parameters: Vec::new(),
+            menu: None,
+            image: None,
+            answers: None,
+        }
     }
 }
 
@@ -40,6 +51,8 @@ impl From<&Label> for LabelDraft {
             parameters: label.parameters.clone(),
             without_parameters: label.without_parameters.clone(),
             menu: label.menu.clone(),
+            image: label.image.clone(),
+            answers: label.answers.clone(),
         }
     }
 }
@@ -55,6 +68,7 @@ impl LabelDraft {
         let said = Said { words: &self.parameters, without: &self.without_parameters };
         check_parameters(&mut faults, "", said);
         check_menu(&mut faults, self.menu.as_deref(), site);
+        check_armed(&mut faults, self.image.as_deref(), self.answers.as_deref(), site);
         faults.into_result(|| {
             Some(Label {
                 name: name.into(),
@@ -62,6 +76,8 @@ impl LabelDraft {
                 parameters: self.parameters.clone(),
                 without_parameters: self.without_parameters.clone(),
                 menu: self.menu.clone(),
+                image: self.image.clone(),
+                answers: self.answers.clone(),
             })
         })
     }

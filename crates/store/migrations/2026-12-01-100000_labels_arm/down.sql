@@ -1,0 +1,2 @@
+ALTER TABLE label DROP COLUMN answers;
+ALTER TABLE label DROP COLUMN image;
