@@ -254,4 +254,6 @@ fn connect(path: &Path, migrations: EmbeddedMigrations) -> Result<SqliteConnecti
 }
 
 #[cfg(test)]
+mod migration_tests;
+#[cfg(test)]
 mod tests;
