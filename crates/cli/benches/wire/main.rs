@@ -1,6 +1,7 @@
 //! DHCP and TFTP against floors measured in the same run, on the same kind of sockets.
 //!
-//! A figure is the ratio of two rates. Absolute rates are printed beside it, and say nothing on a shared machine.
+//! A figure is the ratio of two rates. Absolute rates are printed beside it, and say nothing on a shared machine. Names of parts
+//! (`tftp`, `dhcp`, `busy`, `hall`) after `--` run only those.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark that cannot go on ends")]
 #![allow(missing_docs, reason = "a program, not a library")]
 
@@ -34,14 +35,24 @@ fn main() {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
     let folder = tempfile::tempdir().unwrap();
     let running = runtime.block_on(start(folder.path()));
+    let parts: Vec<String> = std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
+    let is_wanted = |part: &str| parts.is_empty() || parts.iter().any(|wanted| wanted == part);
     println!("{:<46} {:>14} {:>14} {:>8} {:>8}", "work", "floor", "service", "ratio", "aim");
-    tftp::lock_step(&running);
-    tftp::windows(&running);
-    tftp::many(&running);
-    dhcp::measure(&running);
-    busy::measure(&runtime, &running);
+    if is_wanted("tftp") {
+        tftp::lock_step(&running);
+        tftp::windows(&running);
+        tftp::many(&running);
+    }
+    if is_wanted("dhcp") {
+        dhcp::measure(&running);
+    }
+    if is_wanted("busy") {
+        busy::measure(&runtime, &running);
+    }
     runtime.block_on(running.stop());
-    runtime.block_on(hall::measure());
+    if is_wanted("hall") {
+        runtime.block_on(hall::measure());
+    }
 }
 
 /// A service with one subnet, 10,000 machines, and one image of 64 MiB.
