@@ -45,11 +45,14 @@ pub struct Pace {
     pub firmware: Duration,
     /// What installing takes.
     pub install: Duration,
+    /// Between two questions of a machine that waits until there is something to start.
+    pub again: Duration,
 }
 
 impl Pace {
-    /// No waiting at all.
-    pub const FULL: Self = Self { firmware: Duration::ZERO, install: Duration::ZERO };
+    /// No waiting but for something to start.
+    pub const FULL: Self =
+        Self { firmware: Duration::ZERO, install: Duration::ZERO, again: Duration::from_millis(100) };
 }
 
 /// Something the machine did, for whoever watches.
@@ -81,6 +84,8 @@ pub enum Beat {
         /// The entry's title.
         title: String,
     },
+    /// It waits on its screen until there is something to start.
+    Waits,
     /// Its installer read its answers.
     Answers {
         /// The host name they give.
@@ -187,18 +192,38 @@ impl Machine {
         }
         let title = menu.titles.get(menu.default).cloned().unwrap_or_default();
         watch(Beat::Chose { title });
-        match menu.actions.get(menu.default) {
+        let action = match menu.actions.get(menu.default).cloned() {
+            Some(Action::Again(path)) => {
+                watch(Beat::Waits);
+                Some(self.wait(&path, &menu, &grant, &http).await?)
+            }
+            action => action,
+        };
+        match action {
             Some(Action::Kernel { kernel, parameters, initrds }) => {
-                for file in std::iter::once(kernel).chain(initrds) {
+                for file in std::iter::once(&kernel).chain(&initrds) {
                     self.load(file, &grant, &http, watch).await?;
                     tokio::time::sleep(self.pace.firmware).await;
                 }
-                Ok(Booted::Kernel { address: grant.address, parameters: parameters.clone() })
+                Ok(Booted::Kernel { address: grant.address, parameters })
             }
             Some(Action::LocalDisk) | None => Ok(Booted::LocalDisk),
             // A person would have to be there to go on from these.
-            Some(Action::Leave(_) | Action::Program(_) | Action::Source(_) | Action::Entries) => {
-                Ok(Booted::Left)
+            Some(_) => Ok(Booted::Left),
+        }
+    }
+
+    /// Reads a file again and again until there is something in it to start.
+    async fn wait(&self, path: &str, menu: &Menu, grant: &Grant, http: &Http) -> Result<Action, SimError> {
+        loop {
+            tokio::time::sleep(self.pace.again).await;
+            let text = match Place::of(path)? {
+                Place::Http(url) => http.fetch(&url).await?,
+                Place::Tftp(server, path) => self.loader_tftp(grant, server).fetch(&path).await?,
+            };
+            let script = Script::parse(&String::from_utf8_lossy(&text))?;
+            if let Some(action) = script.start(&menu.exported)? {
+                return Ok(action);
             }
         }
     }
@@ -399,22 +424,42 @@ impl Machine {
         http: &Http,
         watch: &mut (dyn FnMut(Beat) + Send),
     ) -> Result<(), SimError> {
+        match Place::of(file)? {
+            Place::Http(url) => {
+                let got = http.fetch(&url).await?;
+                let path = file.split_once(")/").map_or(file, |(_, path)| path).into();
+                watch(Beat::Fetched { path, by: "HTTP", size: got.len() });
+                Ok(())
+            }
+            Place::Tftp(server, path) => {
+                self.tftp_file(&self.loader_tftp(grant, server), http, &path, watch).await
+            }
+        }
+    }
+
+    /// The loader's own client, as it asks a server.
+    fn loader_tftp(&self, grant: &Grant, next_server: Ipv4Addr) -> Tftp {
+        self.tftp(&Grant { next_server, ..grant.clone() }, 1024, None, false)
+    }
+}
+
+/// Where a file is that a menu names by device and path.
+enum Place {
+    /// Its URL.
+    Http(String),
+    /// Its server and path.
+    Tftp(Ipv4Addr, String),
+}
+
+impl Place {
+    fn of(file: &str) -> Result<Self, SimError> {
         let wrong = || SimError::Fetch { path: file.into(), why: "no device and path".into() };
         let (device, path) =
             file.strip_prefix('(').and_then(|rest| rest.split_once(')')).ok_or_else(wrong)?;
-        let (kind, host) = device.split_once(',').ok_or_else(wrong)?;
         let path = path.trim_start_matches('/');
-        match kind {
-            "http" => {
-                let got = http.fetch(&format!("http://{host}/{path}")).await?;
-                watch(Beat::Fetched { path: path.into(), by: "HTTP", size: got.len() });
-                Ok(())
-            }
-            "tftp" => {
-                let next_server = host.parse::<Ipv4Addr>().map_err(|_| wrong())?;
-                let named = Grant { next_server, ..grant.clone() };
-                self.tftp_file(&self.tftp(&named, 1024, None, false), http, path, watch).await
-            }
+        match device.split_once(',').ok_or_else(wrong)? {
+            ("http", host) => Ok(Self::Http(format!("http://{host}/{path}"))),
+            ("tftp", host) => Ok(Self::Tftp(host.parse().map_err(|_| wrong())?, path.into())),
             _ => Err(wrong()),
         }
     }

@@ -27,10 +27,39 @@ use crate::{
 
 /// The port of the console, where it is free.
 const CONSOLE_PORT: u16 = 8480;
-/// As slow as a person can follow.
-const HUMAN: Pace = Pace { firmware: Duration::from_millis(900), install: Duration::from_secs(9) };
-/// Between the power buttons of two machines.
-const STAGGER: Duration = Duration::from_millis(1700);
+
+/// How quickly everything happens.
+#[derive(Debug, Clone, Copy)]
+struct Tempo {
+    machines: Pace,
+    /// Between the power buttons of two machines.
+    stagger: Duration,
+    /// Between two things that happen once all is installed.
+    round: Duration,
+    /// How long a person takes to decide something.
+    thought: Duration,
+}
+
+impl Tempo {
+    /// As slow as a person can follow.
+    const HUMAN: Self = Self {
+        machines: Pace {
+            firmware: Duration::from_millis(900),
+            install: Duration::from_secs(9),
+            again: Duration::from_secs(10),
+        },
+        stagger: Duration::from_millis(1700),
+        round: Duration::from_secs(30),
+        thought: Duration::from_secs(10),
+    };
+    /// As quickly as machines are answered; what goes on after that, with a second in between.
+    const FULL: Self = Self {
+        machines: Pace::FULL,
+        stagger: Duration::ZERO,
+        round: Duration::from_secs(1),
+        thought: Duration::from_millis(500),
+    };
+}
 
 /// How the demo is run.
 #[derive(Debug, clap::Args)]
@@ -39,6 +68,9 @@ pub(crate) struct DemoArguments {
     /// machine reached `installed`.
     #[arg(long)]
     once: bool,
+    /// Go on at full speed: machines take no longer than their answers do, and something new happens every second.
+    #[arg(long, conflicts_with = "once")]
+    fast: bool,
     /// Port of the API and the console; another if it is taken.
     #[arg(long, default_value_t = CONSOLE_PORT)]
     port: u16,
@@ -55,11 +87,11 @@ pub(crate) async fn run(arguments: &DemoArguments, out: &Output) -> Result<ExitC
     scenario::fill_webhooks(&client, told.each_ref().map(Receiver::address)).await?;
     let story = Arc::new(Story::new(*out));
     story.tell(&format!("Last Mile for Gannet Sound Ferries. Console: {console}"));
-    let pace = if arguments.once { Pace::FULL } else { HUMAN };
-    let stage = Stage { reached: reached(&running), pace, client, story };
+    let tempo = if arguments.once || arguments.fast { Tempo::FULL } else { Tempo::HUMAN };
+    let stage = Stage { reached: reached(&running), tempo, client, story };
 
     let code = if arguments.once {
-        let all_good = stage.install_fleet(Duration::ZERO).await;
+        let all_good = stage.install_fleet().await;
         stage.print_tables(out).await?;
         if all_good { ExitCode::SUCCESS } else { ExitCode::FAILURE }
     } else {
@@ -112,7 +144,7 @@ fn reached(running: &Running) -> Reached {
 #[derive(Clone)]
 struct Stage {
     reached: Reached,
-    pace: Pace,
+    tempo: Tempo,
     client: Client,
     story: Arc<Story>,
 }
@@ -123,12 +155,12 @@ impl Stage {
         for (name, site, architecture, number) in STUCK {
             self.get_stuck(name, site, architecture, number).await;
         }
-        self.install_fleet(STAGGER).await;
+        self.install_fleet().await;
         self.go_on().await;
     }
 
     /// Arms and installs every machine; gives whether all reached `installed`.
-    async fn install_fleet(&self, stagger: Duration) -> bool {
+    async fn install_fleet(&self) -> bool {
         for terminal in &FLEET {
             if let Err(error) = self.arm(terminal, &[]).await {
                 self.story.tell(&format!("{}: {error}", terminal.machine));
@@ -138,7 +170,7 @@ impl Stage {
         for terminal in &FLEET {
             let stage = self.clone();
             machines.spawn(async move { stage.power_on(terminal).await });
-            tokio::time::sleep(stagger).await;
+            tokio::time::sleep(self.tempo.stagger).await;
         }
         machines.join_all().await;
         let filter =
@@ -149,7 +181,7 @@ impl Stage {
 
     /// Presses the power button: network boot, install, and the boot after it.
     async fn power_on(&self, terminal: &Terminal) {
-        if let Err(error) = self.boot_and_install(terminal).await {
+        if let Err(error) = self.boot_and_install(terminal, self.watch(terminal)).await {
             self.story.tell(&format!("{}: stopped: {error}", terminal.machine));
         }
     }
@@ -157,7 +189,7 @@ impl Stage {
     fn machine(&self, terminal: &Terminal) -> Result<Machine, SimError> {
         let identity = Identity { mac: terminal.mac()?, architecture: terminal.architecture };
         let reached = Reached { link: terminal.subnet.router(), ..self.reached };
-        Machine::new(identity, reached, self.pace)
+        Machine::new(identity, reached, self.tempo.machines)
     }
 
     /// Tells what a machine does.
@@ -181,10 +213,13 @@ impl Stage {
         self.story.tell(&format!("{name} ({mac}): {told}"));
     }
 
-    async fn boot_and_install(&self, terminal: &Terminal) -> Result<(), SimError> {
+    async fn boot_and_install(
+        &self,
+        terminal: &Terminal,
+        mut watch: impl FnMut(Beat) + Send,
+    ) -> Result<(), SimError> {
         let machine = self.machine(terminal)?;
         let tell = |text: String| self.story.tell(&format!("{}: {text}", terminal.machine));
-        let mut watch = self.watch(terminal);
         tell("power on".into());
         let mut system = match machine.boot(&mut watch).await? {
             Booted::Kernel { address, parameters } => {

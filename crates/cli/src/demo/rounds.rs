@@ -1,21 +1,19 @@
-//! What happens while the demo stays open: something new every half minute, and not the same twice in a row.
+//! What happens while the demo stays open: something new every half minute ([`super::Tempo`]), and not the
+//! same twice in a row.
 
-use std::{collections::BTreeMap, time::Duration};
+use std::collections::BTreeMap;
 
 use lastmile_api::{ArmRequest, AskedRequest};
 use lastmile_client::ClientError;
 use lastmile_formats::architecture::Architecture;
-use lastmile_sim::{Booted, SimError};
+use lastmile_sim::{Beat, Booted, SimError};
+use tokio::sync::Notify;
 
 use super::{
     Stage,
     scenario::{self, FLEET, KITTIWAKE, Site, Terminal},
 };
 
-/// Between the beginnings of two rounds.
-const ROUND: Duration = Duration::from_secs(30);
-/// How long a person takes to answer a question.
-const THOUGHT: Duration = Duration::from_secs(10);
 /// Last bytes of the newcomers' MAC addresses: so many are switched on at most.
 const NEWCOMERS: std::ops::Range<u8> = 0x60..0x80;
 
@@ -55,8 +53,8 @@ const ROUNDS: [Round; 10] = [
 impl Stage {
     /// Goes on for ever.
     pub(super) async fn go_on(&self) {
-        self.story.tell("All is installed. From now on something happens every half minute.");
-        let mut ticks = tokio::time::interval(ROUND);
+        self.story.tell("All is installed. From now on something new happens again and again.");
+        let mut ticks = tokio::time::interval(self.tempo.round);
         ticks.tick().await;
         let mut newcomers = NEWCOMERS.cycle();
         for (number, round) in (1_u64..).zip(ROUNDS.iter().cycle()) {
@@ -109,15 +107,23 @@ impl Stage {
 
     async fn wait_for_answer(&self) -> Result<(), Interrupted> {
         let install = self.arm(&KITTIWAKE, &[]).await?;
-        let (machine, mut watch) = (self.machine(&KITTIWAKE)?, self.watch(&KITTIWAKE));
-        machine.boot(&mut watch).await?;
-        self.story.tell("kittiwake-chart: waits on its screen for the berth");
-        tokio::time::sleep(THOUGHT).await;
+        let (waits, mut tell) = (Notify::new(), self.watch(&KITTIWAKE));
+        let watch = |beat: Beat| {
+            if beat == Beat::Waits {
+                waits.notify_one();
+            }
+            tell(beat);
+        };
+        let mut boot = std::pin::pin!(self.boot_and_install(&KITTIWAKE, watch));
+        tokio::select! {
+            ended = &mut boot => return Ok(ended?),
+            () = waits.notified() => {}
+        }
+        tokio::time::sleep(self.tempo.thought).await;
         let answers = [("berth".to_owned(), "12".to_owned())].into();
         self.client.installs_answer(install, &AskedRequest { asked: answers }).await?;
         self.story.tell("kittiwake-chart: the berth is 12, says the harbour office");
-        self.power_on(&KITTIWAKE).await;
-        Ok(())
+        Ok(boot.await?)
     }
 
     async fn bring_revision(&self, number: u64) -> Result<(), Interrupted> {
@@ -129,7 +135,7 @@ impl Stage {
 
     async fn cancel(&self, terminal: &Terminal) -> Result<(), Interrupted> {
         let install = self.arm(terminal, &[]).await?;
-        tokio::time::sleep(THOUGHT).await;
+        tokio::time::sleep(self.tempo.thought).await;
         self.client.installs_cancel(install).await?;
         self.story.tell(&format!("{}: install {install} is cancelled", terminal.machine));
         Ok(())

@@ -1,6 +1,9 @@
 //! The demo, run through once.
 
-use std::process::Command;
+use std::{
+    io::{BufRead, BufReader},
+    process::{Command, Stdio},
+};
 
 use serde_json::Value;
 
@@ -39,11 +42,53 @@ fn the_story_tells_each_machines_way() {
         "skerry-gate-2: has loader/00-00-5e-00-53-12/bios-core/core.0 by TFTP",
         "petrel-display-3: menu: Install Tidewrack 12 on petrel-display-3",
         "initrd.gz by HTTP, 6.00 MiB, digest right",
-        "auklet-chart: installer reports done",
+        "skerry-kiosk-1: installer reports done",
         "fulmar-engine-log: starts from its own disk",
         "fulmar-engine-log: says what it is",
         "tidewrack-12 r1 (not as expected)",
     ] {
         assert!(story.contains(line), "the story lacks {line:?}\n{story}");
     }
+}
+
+#[test]
+fn the_demo_goes_on_with_something_new() {
+    let mut demo = Command::new(LASTMILE)
+        .args(["demo", "--fast", "--port", "0"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(demo.stdout.take().unwrap()).lines().map(Result::unwrap);
+    // In the order in which it comes about, between whatever else is told.
+    let wanted = [
+        "From now on something new happens again and again.",
+        "skerry-kiosk-1: installer reports done",
+        "a newcomer (00:00:5e:00:53:60): is sent to its own disk",
+        "installer reports failed",
+        "it started its installer three times without a report, and is stopped",
+        "kittiwake-chart: waits on its screen",
+        "kittiwake-chart: the berth is 12, says the harbour office",
+        "kittiwake-chart: installer reports done",
+        "tidewrack-12: a new revision; who was installed before is behind",
+        "is cancelled",
+    ];
+    let mut told = Vec::new();
+    let mut missing = wanted.iter().peekable();
+    while let Some(line) = missing.peek().and_then(|_| lines.next()) {
+        let is_round_again = line.contains("a newcomer (00:00:5e:00:53:61)");
+        assert!(
+            !line.contains("this was left out") && !is_round_again,
+            "{missing:?}\n{line}\n{}",
+            told.join("\n")
+        );
+        if missing.peek().is_some_and(|wanted| line.contains(**wanted)) {
+            missing.next();
+        }
+        told.push(line);
+    }
+    assert_eq!(missing.next(), None, "{}", told.join("\n"));
+    // Told to end, it removes what it made, and ends well.
+    Command::new("kill").args(["-s", "TERM", &demo.id().to_string()]).status().unwrap();
+    assert!(demo.wait().unwrap().success());
 }

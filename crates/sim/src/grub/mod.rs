@@ -18,6 +18,7 @@ enum Statement {
     Command { line: usize, words: Vec<Word> },
     If { branches: Vec<(Vec<Statement>, Vec<Statement>)>, otherwise: Vec<Statement> },
     For { name: String, words: Vec<Word>, body: Vec<Statement> },
+    While { line: usize, condition: Vec<Statement>, body: Vec<Statement> },
     Entry { title: Word, id: Option<Word>, body: Vec<Statement>, is_menu: bool },
 }
 
@@ -58,6 +59,8 @@ pub struct Menu {
     pub timeout_secs: i64,
     /// What each entry does.
     pub actions: Vec<Action>,
+    /// Variables that what an entry reads from another file sees.
+    pub exported: HashMap<String, String>,
 }
 
 /// What an entry does in the end.
@@ -78,6 +81,8 @@ pub enum Action {
     Program(String),
     /// Reads what it starts from another file, by device and path.
     Source(String),
+    /// The same again and again, until there is something to start or somebody at the machine ends it.
+    Again(String),
     /// Opens further entries.
     Entries,
     /// Restarts, switches off, or opens the firmware's set-up.
@@ -124,7 +129,8 @@ impl Script {
             .chain(machine.variables.iter().filter(|(name, _)| machine.exported.contains(name)))
             .map(|(name, value)| (name.clone(), value.clone()))
             .collect();
-        let mut menu = Menu { titles: Vec::new(), default, timeout_secs, actions: Vec::new() };
+        let mut menu =
+            Menu { titles: Vec::new(), default, timeout_secs, actions: Vec::new(), exported: seen.clone() };
         for Entry { title, body, is_menu, .. } in entries {
             if is_menu {
                 menu.titles.push(title);
@@ -147,6 +153,29 @@ impl Script {
             menu.actions.push(inner.action.or(inner.loaded).unwrap_or(Action::LocalDisk));
         }
         Ok(Run::Menu(menu))
+    }
+
+    /// Runs a file that an entry reads with `source`, where the variables of [`Menu::exported`] are seen; gives what it starts,
+    /// if anything.
+    ///
+    /// # Errors
+    /// [`SimError::Menu`] for a command that is not known here.
+    pub fn start(&self, exported: &HashMap<String, String>) -> Result<Option<Action>, SimError> {
+        let mut machine = Interpreter {
+            variables: exported.clone(),
+            modules: &HashMap::new(),
+            entries: Vec::new(),
+            exported: Vec::new(),
+            action: None,
+            loaded: None,
+        };
+        match machine.block(&self.0) {
+            Ok(_) => Ok(machine.action.or(machine.loaded)),
+            Err(Stop::Wants(module)) => {
+                Err(SimError::Menu { line: 0, what: format!("the module {module} is wanted after the menu") })
+            }
+            Err(Stop::Error(error)) => Err(error),
+        }
     }
 }
 
@@ -203,6 +232,15 @@ impl Interpreter<'_> {
                         let value = self.expand(word);
                         self.variables.insert(name.clone(), value);
                         self.block(body)?;
+                    }
+                    true
+                }
+                Statement::While { line, condition, body } => {
+                    self.block(condition)?;
+                    self.block(body)?;
+                    match self.action.take() {
+                        Some(Action::Source(path)) => self.action = Some(Action::Again(path)),
+                        _ => return Err(unknown(*line, "a loop that does not read another file")),
                     }
                     true
                 }
@@ -297,6 +335,7 @@ mod tests {
             service::Service,
         },
     };
+    use lastmile_formats::mac::Mac;
 
     use super::*;
 
@@ -322,6 +361,7 @@ mod tests {
                 line("off", "off", LineAction::PowerOff),
                 line("pick", "pick", LineAction::Pick),
                 line("app", "app", LineAction::Program("boot/app.efi".into())),
+                line("wait", "wait", LineAction::Again(Mac::new([2, 0, 0, 0, 0, 1]).unwrap())),
             ],
             default: "install".into(),
             timeout: Some(Duration::from_secs(5)),
@@ -359,7 +399,7 @@ mod tests {
         let script = Script::parse(&text).unwrap();
         assert_eq!(script.run(&Environment::default()).unwrap(), Run::Wants("http".into()));
         let menu = run(&text, true, &[("grub_platform", "efi")]);
-        assert_eq!(menu.titles, [hostile, "disk", "off", "pick", "app"]);
+        assert_eq!(menu.titles, [hostile, "disk", "off", "pick", "app", "wait"]);
         assert_eq!((menu.default, menu.timeout_secs), (0, 5));
         assert_eq!(
             menu.actions[0],
@@ -379,8 +419,23 @@ mod tests {
                 Action::Leave("halt".into()),
                 Action::Source("(http,192.0.2.2:8080)/pick/pick.grub".into()),
                 Action::Program("(http,192.0.2.2:8080)/boot/app.efi".into()),
+                Action::Again("(http,192.0.2.2:8080)/pick/wait.grub".into()),
             ]
         );
+    }
+
+    #[test]
+    fn what_is_read_later_sees_where_the_menu_came_from() {
+        let menu = run(&rendered("x", "y", 8080), true, &[]);
+        let start = |text: &str| Script::parse(text).unwrap().start(&menu.exported).unwrap();
+        assert_eq!(start("echo 'not yet'"), None);
+        let kernel = start("linux \"$from\"'/boot/linux' a=b\nboot\n");
+        let expected = Action::Kernel {
+            kernel: "(http,192.0.2.2:8080)/boot/linux".into(),
+            parameters: vec!["a=b".into()],
+            initrds: vec![],
+        };
+        assert_eq!(kernel, Some(expected));
     }
 
     #[test]

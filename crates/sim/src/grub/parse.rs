@@ -50,6 +50,12 @@ impl Parser {
                     self.at += 1;
                     body.push(self.repeated(line)?);
                 }
+                Some("while") => {
+                    self.at += 1;
+                    let (condition, _) = self.block(&["do"])?;
+                    let (inner, _) = self.block(&["done"])?;
+                    body.push(Statement::While { line, condition, body: inner });
+                }
                 Some(word @ ("menuentry" | "submenu")) => {
                     let is_menu = word == "submenu";
                     self.at += 1;
