@@ -7,9 +7,9 @@ import { answer, api, basedOn, done, type Edited, edited, type LabelView } from 
 import { useAllAnswers } from "../answers/useAnswers";
 import { useReaders } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
-import { Conflict } from "../parts/Conflict";
 import { NameActions } from "../parts/NameActions";
-import { Field, lines, OtherFaults, words } from "../parts/Form";
+import { Field, lines, words } from "../parts/Form";
+import { NotSaved, PageEnd } from "../parts/FormEnd";
 import { Answered } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 import { useLabel } from "./useLabels";
@@ -169,37 +169,21 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
         >
           <input className="input w-full font-mono" placeholder="quiet" value={draft.without} onChange={(event) => { set({ without: event.target.value }); }} />
         </Field>
-        <OtherFaults fields={FIELDS} error={save.error} />
-        {saved && (
-          <Conflict
-            save={save}
-            theirs={() => {
-              take(saved);
-            }}
-          />
-        )}
-        <div className="flex items-center gap-3">
-          <button type="submit" className="btn btn-primary" disabled={save.isPending}>
-            {saved ? "Save" : "Add"}
-          </button>
-          <span role="status" className="text-success">
-            {save.isSuccess && "saved"}
-          </span>
+        <NotSaved fields={FIELDS} save={save} theirs={saved && (() => { take(saved); })} />
+        <PageEnd save={save} isNew={!saved}>
           {saved && (
-            <span className="ml-auto flex gap-2">
-              <NameActions
-                noun="label"
-                name={name}
-                page={(of) => `/labels${of === undefined ? "" : `/${encodeURIComponent(of)}`}`}
-                rename={async (to) => answer(await api.POST("/api/v1/labels/{name}/rename", { params: { path: { name } }, body: { to } }))}
-                remove={async () => {
-                  done(await api.DELETE("/api/v1/labels/{name}", { params: { path: { name } }, headers: basedOn(saved.etag) }));
-                }}
-                lost="Its parameters, menu, rank, image and answers are lost. Machines keep the label."
-              />
-            </span>
+            <NameActions
+              noun="label"
+              name={name}
+              page={(of) => `/labels${of === undefined ? "" : `/${encodeURIComponent(of)}`}`}
+              rename={async (to) => answer(await api.POST("/api/v1/labels/{name}/rename", { params: { path: { name } }, body: { to } }))}
+              remove={async () => {
+                done(await api.DELETE("/api/v1/labels/{name}", { params: { path: { name } }, headers: basedOn(saved.etag) }));
+              }}
+              lost="Its parameters, menu, rank, image and answers are lost. Machines keep the label."
+            />
           )}
-        </div>
+        </PageEnd>
       </form>
     </>
   );

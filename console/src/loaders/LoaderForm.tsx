@@ -2,10 +2,10 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { answer, api, type Edited, edited, type FileEntry, type LoaderView } from "../api/client";
 import { send } from "../images/upload";
-import { Conflict } from "../parts/Conflict";
 import { Dialog } from "../parts/Dialog";
 import { Refusal } from "../parts/Faults";
-import { Field, OtherFaults } from "../parts/Form";
+import { Field } from "../parts/Form";
+import { DialogEnd, NotSaved } from "../parts/FormEnd";
 import { Answered } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 
@@ -161,24 +161,13 @@ function Form({ saved, close }: { saved: Edited<LoaderView> | undefined; close: 
       <div className="sm:col-span-2">
         {upload.isPending && <p role="status">Sending the files …</p>}
         <Refusal error={upload.error} title="The files were not sent." />
-        <OtherFaults fields={FIELDS} error={save.error} />
-        {saved && (
-          <Conflict
-            save={save}
-            theirs={() => {
-              take(saved);
-            }}
-          />
-        )}
+        <NotSaved fields={FIELDS} save={save} theirs={saved && (() => { take(saved); })} />
       </div>
-      <div className="flex justify-end gap-2 sm:col-span-2">
-        <button type="button" className="btn btn-sm" onClick={close}>
-          Cancel
-        </button>
-        <button type="submit" className="btn btn-primary btn-sm" disabled={save.isPending || upload.isPending || draft.files.length === 0}>
-          {saved ? "Save" : "Add"}
-        </button>
-      </div>
+      <DialogEnd
+        isNew={!saved}
+        isReady={!save.isPending && !upload.isPending && draft.files.length > 0}
+        close={close}
+      />
     </form>
   );
 }

@@ -4,8 +4,8 @@ import { useAllAnswers } from "../answers/useAnswers";
 import { api, basedOn, done, type Edited, edited, type MachineDetail } from "../api/client";
 import { useImages } from "../images/useImages";
 import { useMenus } from "../menus/useMenus";
-import { Conflict } from "../parts/Conflict";
-import { Field, lines, OtherFaults, pairLines, pairs, words } from "../parts/Form";
+import { Field, lines, pairLines, pairs, words } from "../parts/Form";
+import { NotSaved, PageEnd } from "../parts/FormEnd";
 import { NameActions } from "../parts/NameActions";
 import { useDraft } from "../parts/useDraft";
 
@@ -183,35 +183,21 @@ export function MachineSettings({ machine }: { machine: Edited<MachineDetail> })
       </Field>
       {area("options", "DHCP options, one on each line", "interface-mtu=1400", "They come before those of its subnet.")}
       <div className="lg:col-span-2">
-        <OtherFaults fields={FIELDS} error={error} />
-        <Conflict
-          save={save}
-          theirs={() => {
-            take(machine);
+        <NotSaved fields={FIELDS} save={save} theirs={() => { take(machine); }} />
+      </div>
+      <PageEnd save={save}>
+        <NameActions
+          noun="machine"
+          name={machine.name}
+          page={(of) => `/machines${of === undefined ? "" : `/${encodeURIComponent(of)}`}`}
+          rename={(to) => put(to, toDraft(machine))}
+          remove={async () => {
+            const params = { path: { name: machine.name } };
+            done(await api.DELETE("/api/v1/machines/{name}", { params, headers: basedOn(machine.etag) }));
           }}
+          lost="It becomes an unknown machine to its subnet. Its installs stay on record; details, labels and settings of its own are lost."
         />
-      </div>
-      <div className="flex items-center gap-3 lg:col-span-2">
-        <button type="submit" className="btn btn-primary" disabled={save.isPending}>
-          Save
-        </button>
-        <span role="status" className="text-success">
-          {save.isSuccess && "saved"}
-        </span>
-        <span className="ml-auto flex gap-2">
-          <NameActions
-            noun="machine"
-            name={machine.name}
-            page={(of) => `/machines${of === undefined ? "" : `/${encodeURIComponent(of)}`}`}
-            rename={(to) => put(to, toDraft(machine))}
-            remove={async () => {
-              const params = { path: { name: machine.name } };
-              done(await api.DELETE("/api/v1/machines/{name}", { params, headers: basedOn(machine.etag) }));
-            }}
-            lost="It becomes an unknown machine to its subnet. Its installs stay on record; details, labels and settings of its own are lost."
-          />
-        </span>
-      </div>
+      </PageEnd>
     </form>
   );
 }

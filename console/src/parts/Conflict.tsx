@@ -13,7 +13,7 @@ function written(json: string | null | undefined): string {
 }
 
 /** What was to be saved: why it was not, and how it is saved over the form that has that ETag. */
-interface Save {
+export interface Save {
   error: Error | null;
   reset: () => void;
   mutate: (etag: string) => void;

@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { api, type Edited, edited, type SiteSettings } from "../api/client";
 import { useMenus } from "../menus/useMenus";
-import { Conflict } from "../parts/Conflict";
-import { Field, OtherFaults } from "../parts/Form";
+import { Field } from "../parts/Form";
+import { NotSaved, PageEnd } from "../parts/FormEnd";
 import { Answered } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 
@@ -101,21 +101,8 @@ function Form({ saved }: { saved: Edited<SiteSettings> }) {
           <input type="number" min={0} className="input w-32" value={draft[key]} onChange={(event) => { set({ [key]: event.target.value }); }} />
         </Field>
       ))}
-      <OtherFaults fields={FIELDS} error={save.error} />
-      <Conflict
-        save={save}
-        theirs={() => {
-          take(saved);
-        }}
-      />
-      <div className="flex items-center gap-3">
-        <button type="submit" className="btn btn-primary" disabled={save.isPending}>
-          Save
-        </button>
-        <span role="status" className="text-success">
-          {save.isSuccess && "saved"}
-        </span>
-      </div>
+      <NotSaved fields={FIELDS} save={save} theirs={() => { take(saved); }} />
+      <PageEnd save={save} />
     </form>
   );
 }

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { answer, api, type Edited, edited, type WebhookEvent, type WebhookView } from "../api/client";
-import { Conflict } from "../parts/Conflict";
 import { Dialog } from "../parts/Dialog";
-import { Field, OtherFaults } from "../parts/Form";
+import { Field } from "../parts/Form";
+import { DialogEnd, NotSaved } from "../parts/FormEnd";
 import { Answered } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
 
@@ -137,23 +137,8 @@ function Form({ saved, close }: { saved: Edited<WebhookView> | undefined; close:
       >
         <input type="password" autoComplete="off" className="input w-full" value={key} onChange={({ target }) => { set({ key: target.value }); }} />
       </Field>
-      <OtherFaults fields={FIELDS} error={save.error} />
-      {saved && (
-        <Conflict
-          save={save}
-          theirs={() => {
-            take(saved);
-          }}
-        />
-      )}
-      <div className="flex justify-end gap-2">
-        <button type="button" className="btn btn-sm" onClick={close}>
-          Cancel
-        </button>
-        <button type="submit" className="btn btn-primary btn-sm" disabled={save.isPending || name.trim() === ""}>
-          {saved ? "Save" : "Add"}
-        </button>
-      </div>
+      <NotSaved fields={FIELDS} save={save} theirs={saved && (() => { take(saved); })} />
+      <DialogEnd isNew={!saved} isReady={!save.isPending && name.trim() !== ""} close={close} />
     </form>
   );
 }
