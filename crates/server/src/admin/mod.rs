@@ -1,5 +1,6 @@
 //! The admin listener: the API, the event stream, the console.
 
+mod answer_files;
 mod answers;
 mod bulk;
 mod checks;
@@ -127,12 +128,12 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(menus::settings, menus::save_settings))
         .routes(routes!(answers::list))
         .routes(routes!(answers::read, answers::save, answers::remove))
-        .routes(routes!(answers::preview))
+        .routes(routes!(answer_files::preview))
         .routes(routes!(rename::answers))
         .routes(routes!(answers::copy))
         .routes(routes!(answers::versions))
-        .routes(routes!(answers::compare))
-        .routes(routes!(answers::lint))
+        .routes(routes!(answer_files::compare))
+        .routes(routes!(answer_files::lint))
         .routes(routes!(installs::answer))
         .routes(routes!(installs::retry))
         .routes(routes!(machines::list, machines::create))
