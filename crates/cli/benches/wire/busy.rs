@@ -22,7 +22,7 @@ use thread_priority::{
 };
 use tokio::runtime::Runtime;
 
-use super::{MACHINES, dhcp, mac, p99};
+use super::{MACHINES, dhcp, echo, mac, p99, socket};
 
 /// Exchanges and menus of one measurement, and how many are begun in a second.
 const MEASURED: u32 = 4000;
@@ -41,9 +41,9 @@ pub(super) fn measure(runtime: &Runtime, running: &Running) {
     let mut first = 1_000_000;
     let mut once = || {
         first += MEASURED;
-        (exchange(relays, first), menu(menus))
+        [echoes(), exchange(relays, first), menu(menus)]
     };
-    let mut rounds: Vec<[Duration; 4]> = (0..ROUNDS)
+    let mut rounds: Vec<[[Duration; 3]; 2]> = (0..ROUNDS)
         .map(|_| {
             let quiet = once();
             let crowd = Crowd::start(&client);
@@ -51,17 +51,18 @@ pub(super) fn measure(runtime: &Runtime, running: &Running) {
             std::thread::sleep(Duration::from_secs(1));
             let busy = once();
             crowd.stop();
-            [quiet.0, busy.0, quiet.1, busy.1]
+            [quiet, busy]
         })
         .collect();
-    for (what, at) in [("DHCP exchange", 0), ("menu", 2)] {
-        let ratio = |round: &[Duration; 4]| round[at + 1].as_secs_f64() / round[at].as_secs_f64();
+    let whats = ["echo of a datagram, for comparison,", "DHCP exchange", "menu"];
+    for (at, what) in whats.into_iter().enumerate() {
+        let ratio = |[quiet, busy]: &[[Duration; 3]; 2]| busy[at].as_secs_f64() / quiet[at].as_secs_f64();
         rounds.sort_by(|a, b| ratio(a).total_cmp(&ratio(b)));
-        let middle = &rounds[ROUNDS / 2];
+        let middle @ [quiet, busy] = &rounds[ROUNDS / 2];
         println!(
             "{what} while ten people work: p99 {:.2} ms, without them {:.2} ms: {:.2} times (aim: at most 1.5)",
-            middle[at + 1].as_secs_f64() * 1e3,
-            middle[at].as_secs_f64() * 1e3,
+            busy[at].as_secs_f64() * 1e3,
+            quiet[at].as_secs_f64() * 1e3,
             ratio(middle)
         );
     }
@@ -82,6 +83,23 @@ async fn prepare(client: &Client) {
     let key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGdhbm5ldHNvdW5kZmVycmllc2Fpbid0YXJlYWxrZXk bench";
     let settings: Settings<PasswordInput> = toml::from_str(&format!("root.ssh_keys = ['{key}']")).unwrap();
     client.answers_save("crowd", &settings).await.unwrap();
+}
+
+/// What this computer itself costs: a thread that does nothing but send back what it is sent.
+fn echoes() -> Duration {
+    let server = echo(|length| if length == 1 { 0 } else { length });
+    let (socket, datagram, mut buffer) = (socket(), [0; 300], [0; 2048]);
+    let (began, mut latencies) = (Instant::now(), Vec::new());
+    for number in 0..MEASURED {
+        let due = Duration::from_secs_f64(f64::from(number) / RATE);
+        std::thread::sleep(due.saturating_sub(began.elapsed()));
+        let asked = Instant::now();
+        socket.send_to(&datagram, server).unwrap();
+        socket.recv(&mut buffer).unwrap();
+        latencies.push(asked.elapsed());
+    }
+    socket.send_to(&[0], server).unwrap();
+    p99(&mut latencies)
 }
 
 fn exchange(relays: SocketAddrV4, first: u32) -> Duration {

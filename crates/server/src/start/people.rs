@@ -3,6 +3,7 @@
 
 use std::io;
 
+use rustix::thread::CpuSet;
 use tokio::runtime::{Builder, Runtime};
 
 /// How much later than the others these threads are given a processor when all are taken (nice(1)).
@@ -18,15 +19,18 @@ impl People {
     /// # Errors
     /// No thread can be started.
     pub(super) fn start() -> io::Result<Self> {
-        let yields = || {
-            // Of the calling thread only (setpriority(2), on Linux). Without it, people are only answered sooner.
+        let half = half_of_processors();
+        let workers = half.map_or(1, |half| half.count() as usize);
+        let yields = move || {
+            // Both of the calling thread only (setpriority(2), sched_setaffinity(2)). Without them, people are only answered
+            // sooner than they should be.
             let _ = rustix::process::setpriority_process(None, NICE);
+            if let Some(half) = &half {
+                let _ = rustix::thread::sched_setaffinity(None, half);
+            }
         };
-        // At most half of the processors, so that there is one at hand for whatever a machine asks: to take it from another
-        // thread, even from one that yields, takes milliseconds.
-        let processors = std::thread::available_parallelism().map_or(1, usize::from);
         let runtime = Builder::new_multi_thread()
-            .worker_threads((processors / 2).max(1))
+            .worker_threads(workers)
             .thread_name("people")
             .on_thread_start(yields)
             .enable_all()
@@ -49,6 +53,17 @@ impl People {
             }
         }
     }
+}
+
+/// The half of the processors that people are served on, also where they have files and records read, so that another is at
+/// hand for whatever a machine asks: to take one from a thread at work, even from one that yields, takes milliseconds. Nothing
+/// where there is only one processor.
+fn half_of_processors() -> Option<CpuSet> {
+    let allowed = rustix::thread::sched_getaffinity(None).ok()?;
+    let all: Vec<usize> = (0..CpuSet::MAX_CPU).filter(|number| allowed.is_set(*number)).collect();
+    let mut half = CpuSet::new();
+    all.iter().rev().take(all.len() / 2).for_each(|number| half.set(*number));
+    (half.count() > 0).then_some(half)
 }
 
 impl Drop for People {
