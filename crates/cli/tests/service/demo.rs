@@ -1,13 +1,10 @@
 //! The demo, run through once.
 
-use std::{
-    io::{BufRead, BufReader},
-    process::{Command, Stdio},
-};
+use std::process::Command;
 
 use serde_json::Value;
 
-use crate::support::service::LASTMILE;
+use crate::support::{demo::Demo, service::LASTMILE};
 
 #[test]
 fn the_demo_installs_six_machines_and_says_so() {
@@ -53,13 +50,7 @@ fn the_story_tells_each_machines_way() {
 
 #[test]
 fn the_demo_goes_on_with_something_new() {
-    let mut demo = Command::new(LASTMILE)
-        .args(["demo", "--fast", "--port", "0"])
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .unwrap();
-    let mut lines = BufReader::new(demo.stdout.take().unwrap()).lines().map(Result::unwrap);
+    let (_demo, mut lines) = Demo::telling(&["--fast"]);
     // In the order in which it comes about, between whatever else is told.
     let wanted = [
         "From now on something new happens again and again.",
@@ -88,7 +79,4 @@ fn the_demo_goes_on_with_something_new() {
         told.push(line);
     }
     assert_eq!(missing.next(), None, "{}", told.join("\n"));
-    // Told to end, it removes what it made, and ends well.
-    Command::new("kill").args(["-s", "TERM", &demo.id().to_string()]).status().unwrap();
-    assert!(demo.wait().unwrap().success());
 }

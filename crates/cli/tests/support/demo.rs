@@ -16,15 +16,24 @@ pub struct Demo {
 
 impl Demo {
     pub fn start() -> Self {
-        let mut child =
-            Command::new(LASTMILE).args(["demo", "--port", "0"]).stdout(Stdio::piped()).spawn().unwrap();
-        let mut first = String::new();
-        let mut story = BufReader::new(child.stdout.take().unwrap());
-        story.read_line(&mut first).unwrap();
-        let console = first.split("Console: ").nth(1).unwrap().trim().to_owned();
+        let (demo, story) = Self::telling(&[]);
         // Read on, so that the demo is never stopped by a full pipe.
-        std::thread::spawn(move || story.lines().count());
-        Self { child, console }
+        std::thread::spawn(move || story.count());
+        demo
+    }
+
+    /// With these options; gives its story, too, which must be read.
+    pub fn telling(options: &[&str]) -> (Self, impl Iterator<Item = String> + use<>) {
+        let mut child = Command::new(LASTMILE)
+            .args(["demo", "--port", "0"])
+            .args(options)
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut story = BufReader::new(child.stdout.take().unwrap()).lines().map(Result::unwrap);
+        let first = story.next().unwrap();
+        let console = first.split("Console: ").nth(1).unwrap().trim().to_owned();
+        (Self { child, console }, story)
     }
 
     pub fn client(&self) -> Client {
