@@ -87,7 +87,7 @@ function Well({ findings }: { findings: Finding[] }) {
           <li key={index} className="grid grid-cols-[6.5rem_minmax(0,1fr)] gap-x-3">
             <span className="text-base-content/70">{finding.topic}</span>
             <span className="break-words">
-              {finding.where}: <span className="text-base-content/80">{finding.what}</span>
+              {finding.where}: <span className="text-base-content/80"><Prose text={finding.what} /></span>
             </span>
           </li>
         ))}
@@ -102,7 +102,7 @@ function Found({ finding, edge }: { finding: Finding; edge: string }) {
       <div className="flex flex-wrap gap-x-3">
         <span className="text-base-content/70">{finding.topic}</span>
         <span className="font-medium">{finding.where}</span>
-        <span className="min-w-0 break-words">{finding.what}</span>
+        <span className="min-w-0 break-words"><Prose text={finding.what} /></span>
       </div>
       {finding.fix && (
         <p className="text-base-content/80">

@@ -10,7 +10,7 @@ export function Navigation({ connection, search }: { connection: Connection; sea
   const { dark, toggle } = useTheme();
   return (
     <header className="flex w-12 shrink-0 flex-col gap-1 overflow-y-auto border-r border-base-300 bg-base-200 py-2 lg:w-48">
-      <NavLink to="/" className="mb-1 flex items-center gap-2 px-3 font-semibold tracking-tight max-lg:justify-center max-lg:px-0">
+      <NavLink to="/" className="mb-1 flex items-center gap-2 px-3 -outline-offset-2 font-semibold tracking-tight max-lg:justify-center max-lg:px-0">
         <img src="/mark.svg" alt="" className="size-6" />
         <span className="max-lg:sr-only">Last Mile</span>
       </NavLink>

@@ -82,7 +82,7 @@ export function ImagesPage() {
               rows={all}
               columns={COLUMNS}
               keyOf={(image) => image.name}
-              order={{ column: COLUMNS.length - 1, reverse: false }}
+              order={{ column: "Ready", reverse: false }}
             />
           )
         }

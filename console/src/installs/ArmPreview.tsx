@@ -45,7 +45,7 @@ function Machines({ machines }: { machines: MachinePreview[] }) {
       name: "Machine",
       value: ({ machine }) => machine,
       cell: ({ machine }) => (
-        <Link to={`/machines/${machine}`} className="link-hover">
+        <Link to={`/machines/${machine}`} className="link-hover sm:whitespace-nowrap">
           {machine}
         </Link>
       ),
@@ -88,7 +88,7 @@ function Machines({ machines }: { machines: MachinePreview[] }) {
         rows={machines}
         columns={columns}
         keyOf={({ machine }) => machine}
-        order={{ column: 4, reverse: true }}
+        order={{ column: "Notes", reverse: true }}
       />
     </>
   );

@@ -20,7 +20,8 @@ export interface Column<Row> {
 }
 
 interface Order {
-  column: number;
+  /** The column's name. */
+  column: string;
   reverse: boolean;
 }
 
@@ -53,15 +54,15 @@ export function Table<Row>(props: {
       <table className="w-full text-left" aria-label={props.label}>
         <thead>
           <tr className="border-b border-base-300 text-xs text-base-content/70">
-            {props.columns.map(({ name, show, hidden }, column) => (
+            {props.columns.map(({ name, show, hidden }) => (
               <Head
                 key={name}
                 name={name}
                 show={show}
                 hidden={hidden ?? false}
-                sorted={order?.column === column ? (order.reverse ? "descending" : "ascending") : "none"}
+                sorted={order?.column === name ? (order.reverse ? "descending" : "ascending") : "none"}
                 sort={() => {
-                  setOrder({ column, reverse: order?.column === column && !order.reverse });
+                  setOrder({ column: name, reverse: order?.column === name && !order.reverse });
                 }}
               />
             ))}
@@ -127,7 +128,7 @@ function narrowed<Row>(rows: Row[], columns: Column<Row>[], text: string): Row[]
 }
 
 function sorted<Row>(rows: Row[], columns: Column<Row>[], order: Order | undefined): Row[] {
-  const value = order && columns[order.column]?.value;
+  const value = order && columns.find(({ name }) => name === order.column)?.value;
   if (!value) {
     return rows;
   }

@@ -7,7 +7,7 @@ export function Ago({ at }: { at: string | null | undefined }) {
     return "–";
   }
   return (
-    <time dateTime={at} title={exact(at)}>
+    <time dateTime={at} title={exact(at)} className="whitespace-nowrap">
       {ago(at, now)}
     </time>
   );

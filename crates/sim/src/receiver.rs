@@ -104,7 +104,8 @@ async fn take(
     delivery.body = String::from_utf8(body).map_err(io::Error::other)?;
     kept.lock().unwrap_or_else(PoisonError::into_inner).push(delivery);
     let status = answers.next().unwrap_or("200 OK");
-    let answer = format!("HTTP/1.1 {status}\r\ncontent-length: 4\r\nconnection: close\r\n\r\nsaid");
+    let body = if status.starts_with('2') { "kept" } else { "busy" };
+    let answer = format!("HTTP/1.1 {status}\r\ncontent-length: 4\r\nconnection: close\r\n\r\n{body}");
     stream.get_mut().write_all(answer.as_bytes()).await?;
     stream.get_mut().shutdown().await
 }

@@ -6,7 +6,7 @@ use clap::Args;
 use lastmile_api::{CheckReport, Finding, Severity};
 use lastmile_client::Client;
 
-use crate::output::{Failure, Output};
+use crate::output::{Failure, Output, with_clocks};
 
 /// `lastmile check …`
 #[derive(Debug, Args)]
@@ -39,6 +39,7 @@ fn text(report: &CheckReport, all: bool) -> String {
     let mut text = String::new();
     let shown = report.findings.iter().filter(|finding| all || finding.severity != Severity::Good);
     for Finding { severity, topic, place, what, fix } in shown {
+        let what = with_clocks(what);
         if *severity == Severity::Good {
             text.push_str(&format!("{:8} {topic}: {place}: {what}\n", severity.as_str()));
             continue;

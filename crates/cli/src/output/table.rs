@@ -1,10 +1,13 @@
 //! Tables for people, and the same as comma-separated values.
 
 use anstyle::{AnsiColor, Style};
-use comfy_table::{ColumnConstraint, ContentArrangement, presets};
+use comfy_table::{ColumnConstraint, ContentArrangement, Width, presets};
 use jiff::Timestamp;
 
 use super::text;
+
+/// Blanks between two columns.
+const GAP: u16 = 2;
 
 /// One cell: what people read, and the exact value for programs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -110,10 +113,16 @@ impl Table {
         self
     }
 
-    /// Without rules: columns are two spaces apart.
+    /// Without rules: columns are two spaces apart. On a terminal, what does not fit goes on below, in its own column;
+    /// elsewhere each row is one line.
     pub(crate) fn text(&self) -> String {
+        let terminal = terminal_size::terminal_size_of(std::io::stdout());
+        self.fitting(terminal.map(|(width, _)| width.0))
+    }
+
+    fn fitting(&self, width: Option<u16>) -> String {
         let mut table = comfy_table::Table::new();
-        table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+        table.load_preset(presets::NOTHING);
         table.set_header(self.head.iter().map(|name| name.to_uppercase()));
         for row in &self.rows {
             table.add_row(row.iter().map(|cell| {
@@ -122,10 +131,35 @@ impl Table {
             }));
         }
         for column in table.column_iter_mut() {
-            column.set_padding((0, 2)).set_constraint(ColumnConstraint::ContentWidth);
+            column.set_padding((0, GAP));
+        }
+        let whole: u16 = table.column_max_content_widths().iter().map(|width| width + GAP).sum();
+        // The gap after the last column is not shown.
+        let narrow = self.least_widths();
+        let folds = width.is_some_and(|width| whole > width + GAP && narrow.iter().sum::<u16>() <= width + GAP);
+        match width.filter(|_| folds) {
+            Some(width) => {
+                table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width + GAP);
+                for (column, least) in table.column_iter_mut().zip(narrow) {
+                    column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(least)));
+                }
+            }
+            None => {
+                table.set_content_arrangement(ContentArrangement::Disabled);
+            }
         }
         let lines: String = table.lines().map(|line| line.trim_end().to_owned() + "\n").collect();
         lines + &self.note
+    }
+
+    /// With the gap, the least width of each column in which none of its words is broken.
+    fn least_widths(&self) -> Vec<u16> {
+        let longest = |text: &str| text.split(' ').map(|word| word.chars().count()).max().unwrap_or(0);
+        let widest = |(at, head): (usize, &String)| {
+            let cells = self.rows.iter().filter_map(|row| row.get(at)).map(|cell| longest(&cell.shown));
+            cells.chain([longest(head)]).max().and_then(|width| u16::try_from(width).ok()).unwrap_or(u16::MAX)
+        };
+        self.head.iter().enumerate().map(widest).map(|width| width.saturating_add(GAP)).collect()
     }
 
     /// RFC 4180, with exact values: times as in RFC 3339, sizes in bytes, spans in seconds.
@@ -149,6 +183,25 @@ mod tests {
         let table =
             columns(["name", "stage"], [["auklet-bridge-1".into(), "idle".into()], ["a".into(), "x".into()]]);
         assert_eq!(table.text(), "NAME             STAGE\nauklet-bridge-1  idle\na                x\n");
+    }
+
+    #[test]
+    fn what_a_terminal_has_no_room_for_goes_on_in_its_column() {
+        let row = |name: &str, problem: &str| [name.into(), Cell::state("fault"), problem.into()];
+        let table = columns(
+            ["name", "state", "problem"],
+            [row("02:00:5e:00:53:01", "its disk is not there as its answers describe it"), row("b", "none")],
+        );
+        let plain = |width| anstream::adapter::strip_str(&table.fitting(width)).to_string();
+        let folded = "NAME               STATE  PROBLEM\n\
+                      02:00:5e:00:53:01  fault  its disk is not there as\n\
+                      \u{20}                         its answers describe it\n\
+                      b                  fault  none\n";
+        assert_eq!(plain(Some(50)), folded);
+        // Room enough, no room at all, or no terminal: each row is one line.
+        for width in [Some(80), Some(20), None] {
+            assert_eq!(plain(width).lines().count(), 3, "{width:?}");
+        }
     }
 
     #[test]

@@ -40,6 +40,18 @@ pub(crate) fn clock(at: Timestamp) -> String {
     at.strftime(form).to_string()
 }
 
+/// A text of the service with its times (RFC 3339) as [`clock`] writes them.
+pub(crate) fn with_clocks(text: &str) -> String {
+    let word = |word: &str| {
+        let bare = word.trim_matches(|mark: char| !mark.is_ascii_alphanumeric());
+        match bare.parse::<Timestamp>() {
+            Ok(at) => word.replace(bare, &clock(at)),
+            Err(_) => word.to_owned(),
+        }
+    };
+    text.split(' ').map(word).collect::<Vec<_>>().join(" ")
+}
+
 /// `14:02:07`, in the time zone of whoever reads.
 pub(crate) fn time(at: Timestamp) -> String {
     at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S").to_string()
@@ -79,6 +91,13 @@ mod tests {
         assert_eq!(before(130), "2 min ago");
         assert_eq!(before(3 * 3600), "3 h ago");
         assert_eq!(before(9 * 86_400), "9 d ago");
+    }
+
+    #[test]
+    fn times_in_a_text_are_shown_as_clocks() {
+        let at: Timestamp = "2025-11-24T16:00:00Z".parse().unwrap();
+        let text = with_clocks("it shows 2025-11-24T16:00:00Z; at 16 (or so) no `lastmile` did.");
+        assert_eq!(text, format!("it shows {}; at 16 (or so) no `lastmile` did.", clock(at)));
     }
 
     #[test]

@@ -78,7 +78,7 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
         let list = service.json(&["webhook", "deliveries", "records", "--waiting"]);
         (list[0]["attempts"] == 1).then_some(list)
     });
-    assert_eq!(waiting[0]["last_answer"], "503 Service Unavailable: said");
+    assert_eq!(waiting[0]["last_answer"], "503 Service Unavailable: busy");
     let trouble = service.run(&["webhook", "list"]);
     assert!(trouble.contains("503 Service Unavailable"), "{trouble}");
     service.signal("KILL");
