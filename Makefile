@@ -10,7 +10,7 @@ READER_PACKAGES := python3 python3-pip python3-yaml python3-jsonschema python3-j
 	python3-requests python3-jsonpatch libglib2.0-0 libyaml-0-2
 # What the tests run, or ask as a witness.
 TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark \
-	xorriso cpio xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
+	xorriso cpio dmidecode kmod xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
 	syslinux-common debian-installer-12-netboot-amd64 mtools dosfstools bind9-utils libxml2-utils e2fsprogs $(READER_PACKAGES)
 # What the benchmarks measure against.
 BENCH_PACKAGES := nginx-light xorriso

@@ -5,6 +5,7 @@
 
 pub mod architecture;
 pub mod compressed;
+pub mod cpio;
 pub mod cpu;
 pub mod deb;
 pub mod dhcp;
@@ -13,11 +14,14 @@ pub mod fat;
 pub mod initrd;
 pub mod iso9660;
 pub mod kernel;
+pub mod lldp;
 pub mod mac;
+pub mod modules;
 pub mod pcapng;
 pub mod pe;
 pub mod quote;
 pub mod read_at;
 pub mod reader;
+pub mod smbios;
 pub mod tftp;
 pub mod wim;
