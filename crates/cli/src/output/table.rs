@@ -136,7 +136,8 @@ impl Table {
         let whole: u16 = table.column_max_content_widths().iter().map(|width| width + GAP).sum();
         // The gap after the last column is not shown.
         let narrow = self.least_widths();
-        let folds = width.is_some_and(|width| whole > width + GAP && narrow.iter().sum::<u16>() <= width + GAP);
+        let folds =
+            width.is_some_and(|width| whole > width + GAP && narrow.iter().sum::<u16>() <= width + GAP);
         match width.filter(|_| folds) {
             Some(width) => {
                 table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width + GAP);

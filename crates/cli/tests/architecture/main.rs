@@ -12,12 +12,13 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use cargo_metadata::{DependencyKind, MetadataCommand, PackageId};
 
 /// What each crate may use of ours.
-const ARROWS: [(&str, &[&str]); 9] = [
+const ARROWS: [(&str, &[&str]); 10] = [
     ("lastmile-formats", &[]),
     ("lastmile-core", &["lastmile-formats"]),
     ("lastmile-store", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-api", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-sim", &["lastmile-core", "lastmile-formats"]),
+    ("lastmile-agent", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-client", &["lastmile-api"]),
     ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core", "lastmile-formats"]),
     (

@@ -3,6 +3,7 @@
 //! Nothing here looks another entity up: whatever needs the snapshot is in [`decide`](crate::decide).
 
 pub mod answers;
+pub mod facts;
 pub mod image;
 pub mod install;
 pub mod label;

@@ -1,0 +1,398 @@
+//! What was measured of a machine by a survey: never typed, and never changed by anybody.
+//!
+//! A fact that is missing was not found: vendors' placeholders ("To be filled by O.E.M.") are none, see [`Facts::settle`].
+
+use std::collections::BTreeMap;
+
+use lastmile_formats::{
+    lldp::Neighbour,
+    mac::Mac,
+    smbios::{Board, Chassis, MemorySlot, Smbios, System},
+};
+use serde::{Deserialize, Serialize};
+
+/// Everything that one survey measured.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Facts {
+    /// The computer, as its firmware names it.
+    pub system: System,
+    /// Its main board.
+    pub board: Board,
+    /// What it is built into.
+    pub chassis: Chassis,
+    /// Its firmware.
+    pub firmware: Firmware,
+    /// Its processors.
+    pub cpu: Cpu,
+    /// Its memory.
+    pub memory: Memory,
+    /// Its disks, by the kernel's names.
+    pub disks: Vec<Disk>,
+    /// Its network cards, by the kernel's names.
+    pub nics: Vec<Nic>,
+    /// Other devices on its PCI bus that are of interest, by their addresses.
+    pub devices: Vec<PciDevice>,
+    /// Its TPM.
+    pub tpm: Option<Tpm>,
+    /// Whether it has a management controller that speaks IPMI.
+    pub has_bmc: bool,
+}
+
+/// How a machine was started.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Serialize,
+    Deserialize,
+    strum::AsRefStr,
+    strum::Display,
+    strum::EnumString,
+)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum BootMode {
+    /// By UEFI.
+    Uefi,
+    /// By a BIOS.
+    Bios,
+}
+
+/// A machine's firmware.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Firmware {
+    /// Who wrote it.
+    pub vendor: Option<String>,
+    /// Its version.
+    pub version: Option<String>,
+    /// When it was released, as its vendor writes dates.
+    pub date: Option<String>,
+    /// How it started this time.
+    pub mode: Option<BootMode>,
+    /// Whether it starts signed programs only; nothing where that cannot be said.
+    pub secure_boot: Option<bool>,
+}
+
+/// A machine's processors, which are alike.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Cpu {
+    /// What they are sold as.
+    pub model: Option<String>,
+    /// How many there are.
+    pub sockets: u32,
+    /// Cores of all of them.
+    pub cores: u32,
+    /// Threads of all of them.
+    pub threads: u32,
+    /// Those of their abilities that decide what can run: see [`FLAGS`].
+    pub flags: Vec<String>,
+}
+
+/// Abilities of processors that are kept, in the kernel's words: virtualization, vectors, encryption, 64 bits.
+pub const FLAGS: [&str; 14] = [
+    "aes",
+    "avx",
+    "avx2",
+    "avx512f",
+    "lm",
+    "nx",
+    "sev",
+    "sgx",
+    "sha_ni",
+    "sme",
+    "sve",
+    "svm",
+    "tdx_guest",
+    "vmx",
+];
+
+/// A machine's memory.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Memory {
+    /// MiB of all modules; of what the kernel can use where the firmware names none.
+    pub mib: u64,
+    /// Its slots, also the empty ones.
+    pub slots: Vec<MemorySlot>,
+}
+
+/// A disk. Of what is on it only how it is divided is measured, never content.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Disk {
+    /// The kernel's name, as in `nvme0n1`: another one may have it at the next start.
+    pub name: String,
+    /// Bytes.
+    pub size: u64,
+    /// What it is sold as.
+    pub model: Option<String>,
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// Its worldwide name (NAA, EUI-64 or NGUID).
+    pub wwn: Option<String>,
+    /// Whether it turns.
+    pub rotational: bool,
+    /// What it hangs on, as in `nvme`, `sata`, `sas`, `usb`, `virtio`.
+    pub transport: Option<String>,
+    /// Bytes of a block as it is addressed.
+    pub logical_block: u32,
+    /// Bytes of a block as it is written.
+    pub physical_block: u32,
+}
+
+/// A network card's port.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Nic {
+    /// The survey's name of it, as in `eth0`.
+    pub name: String,
+    /// Its MAC address.
+    pub mac: Mac,
+    /// The kernel's driver for it.
+    #[serde(default)]
+    pub driver: Option<String>,
+    /// Mbit/s of its link.
+    #[serde(default)]
+    pub link_speed: Option<u32>,
+    /// Whether there is a link.
+    #[serde(default)]
+    pub link: bool,
+    /// Where it is on the PCI bus, as in `0000:03:00.0`.
+    #[serde(default)]
+    pub pci: Option<String>,
+    /// The names that an installed system gives it, the one that it takes first.
+    #[serde(default)]
+    pub names: Vec<String>,
+    /// What hangs on the other end of its cable.
+    #[serde(default)]
+    pub neighbour: Option<Neighbour>,
+}
+
+/// A device on the PCI bus.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct PciDevice {
+    /// Where it is, as in `0000:03:00.0`.
+    pub address: String,
+    /// What kind of device, by class and subclass, as in `0x0300`.
+    pub class: u16,
+    /// Who built it, by number.
+    pub vendor: u16,
+    /// Which of its devices it is, by number.
+    pub device: u16,
+    /// The kernel's driver for it.
+    pub driver: Option<String>,
+}
+
+/// A trusted platform module.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Tpm {
+    /// Its major version: 1 or 2.
+    pub version: Option<u8>,
+}
+
+/// What vendors leave in fields that they should have filled, in small letters.
+const PLACEHOLDERS: [&str; 24] = [
+    "0",
+    "0123456789",
+    "123456789",
+    "1234567890",
+    "asset tag",
+    "base board serial number",
+    "chassis asset tag",
+    "chassis serial number",
+    "default string",
+    "empty",
+    "invalid",
+    "n/a",
+    "na",
+    "no asset tag",
+    "none",
+    "not applicable",
+    "not available",
+    "not specified",
+    "o.e.m.",
+    "oem",
+    "system product name",
+    "system serial number",
+    "unknown",
+    "xxxxxxxx",
+];
+
+impl Facts {
+    /// What a firmware's table says, as facts; the rest is still to be measured.
+    #[must_use]
+    pub fn of(said: Smbios) -> Self {
+        let mib = said.memory.iter().map(|slot| slot.mib).sum();
+        let populated = said.processors.iter().filter(|one| one.is_populated).count();
+        let mut facts = Self {
+            system: said.system,
+            board: said.board,
+            chassis: said.chassis,
+            firmware: Firmware {
+                vendor: said.firmware.vendor,
+                version: said.firmware.version,
+                date: said.firmware.date,
+                ..Firmware::default()
+            },
+            cpu: Cpu { sockets: u32::try_from(populated).unwrap_or_default(), ..Cpu::default() },
+            memory: Memory { mib, slots: said.memory },
+            has_bmc: said.has_ipmi,
+            ..Self::default()
+        };
+        facts.settle();
+        facts
+    }
+
+    /// Takes away what says nothing.
+    fn settle(&mut self) {
+        let Self { system, board, chassis, memory, .. } = self;
+        let of_machine = [
+            &mut system.vendor,
+            &mut system.product,
+            &mut system.version,
+            &mut system.serial,
+            &mut system.sku,
+            &mut system.family,
+            &mut board.vendor,
+            &mut board.product,
+            &mut board.version,
+            &mut board.serial,
+            &mut board.asset_tag,
+            &mut chassis.vendor,
+            &mut chassis.serial,
+            &mut chassis.asset_tag,
+        ];
+        let of_slots =
+            memory.slots.iter_mut().flat_map(|slot| [&mut slot.vendor, &mut slot.serial, &mut slot.part]);
+        for text in of_machine.into_iter().chain(of_slots) {
+            if text.as_deref().is_some_and(is_placeholder) {
+                *text = None;
+            }
+        }
+    }
+
+    /// What differs from another survey of the same machine: each place with what was there before, and what is there now.
+    #[must_use]
+    pub fn changes_since(&self, before: &Self) -> Vec<Difference> {
+        let (before, now) = (leaves(before), leaves(self));
+        let places = before.keys().chain(now.keys()).collect::<std::collections::BTreeSet<_>>();
+        let differs = |place: &&String| before.get(*place) != now.get(*place);
+        let difference = |place: &String| Difference {
+            place: place.clone(),
+            before: before.get(place).cloned(),
+            now: now.get(place).cloned(),
+        };
+        places.into_iter().filter(differs).map(difference).collect()
+    }
+}
+
+/// Something that two surveys measured differently.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Difference {
+    /// The fact, as in `disks[S4X0NA].size`: members of lists by what they are known by, not by their number.
+    pub place: String,
+    /// What was measured before; nothing if it was not there.
+    pub before: Option<String>,
+    /// What is measured now; nothing if it is not there any more.
+    pub now: Option<String>,
+}
+
+/// Whether a text is what a vendor leaves in a field that it should have filled.
+#[must_use]
+pub fn is_placeholder(text: &str) -> bool {
+    let text = text.trim().to_ascii_lowercase();
+    // Dots and the like, or nothing but zeros or crosses between them.
+    let mut said = text.chars().filter(|one| one.is_alphanumeric()).peekable();
+    let first = said.peek().copied();
+    let is_blank = first.is_none_or(|first| matches!(first, '0' | 'x') && said.all(|one| one == first));
+    PLACEHOLDERS.contains(&text.as_str())
+        || text.starts_with("to be filled")
+        || text.starts_with("fill by")
+        || is_blank
+}
+
+/// Every single value with its place.
+fn leaves(facts: &Facts) -> BTreeMap<String, String> {
+    let mut leaves = BTreeMap::new();
+    if let Ok(value) = serde_json::to_value(facts) {
+        collect("", &value, &mut leaves);
+    }
+    leaves
+}
+
+fn collect(place: &str, value: &serde_json::Value, leaves: &mut BTreeMap<String, String>) {
+    use serde_json::Value;
+    match value {
+        Value::Null => {}
+        Value::Object(fields) => {
+            for (name, value) in fields {
+                // What changes from one start to the next by itself is no change of the machine.
+                if !PASSING.contains(&name.as_str()) {
+                    let dot = if place.is_empty() { "" } else { "." };
+                    collect(&format!("{place}{dot}{name}"), value, leaves);
+                }
+            }
+        }
+        Value::Array(items) => {
+            for (number, item) in items.iter().enumerate() {
+                let key = KEYS.iter().find_map(|key| item.get(key)?.as_str().map(str::to_owned));
+                collect(&format!("{place}[{}]", key.unwrap_or_else(|| number.to_string())), item, leaves);
+            }
+        }
+        Value::String(text) => {
+            leaves.insert(place.into(), text.clone());
+        }
+        other => {
+            leaves.insert(place.into(), other.to_string());
+        }
+    }
+}
+
+/// By what members of lists are known, the first that is there.
+const KEYS: [&str; 6] = ["serial", "wwn", "mac", "slot", "address", "name"];
+/// Facts that are no property of the hardware: another start finds other ones.
+const PASSING: [&str; 5] = ["link", "link_speed", "lifetime", "mode", "name"];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn disk(name: &str, serial: &str, size: u64) -> Disk {
+        Disk { name: name.into(), serial: Some(serial.into()), size, ..Disk::default() }
+    }
+
+    #[test]
+    fn what_vendors_left_blank_is_missing() {
+        for text in
+            ["To Be Filled By O.E.M.", "  Default string", "0", "00000000", "N/A", "xxxx-xxxx", ".........."]
+        {
+            assert!(is_placeholder(text), "{text}");
+        }
+        for text in ["MS-0042", "Marram Systems", "10", "X0", "A"] {
+            assert!(!is_placeholder(text), "{text}");
+        }
+        let said = Smbios {
+            system: System { serial: Some("System Serial Number".into()), ..System::default() },
+            ..Smbios::default()
+        };
+        assert_eq!(Facts::of(said).system.serial, None);
+    }
+
+    #[test]
+    fn a_disk_that_has_another_name_now_is_the_same_disk() {
+        let before = Facts { disks: vec![disk("sda", "S1", 10), disk("sdb", "S2", 20)], ..Facts::default() };
+        let now = Facts { disks: vec![disk("sda", "S2", 20), disk("sdb", "S3", 30)], ..Facts::default() };
+        let changes = now.changes_since(&before);
+        let said: Vec<_> = changes.iter().map(|one| (one.place.as_str(), one.now.as_deref())).collect();
+        assert!(said.contains(&("disks[S1].size", None)), "{said:?}");
+        assert!(said.contains(&("disks[S3].size", Some("30"))), "{said:?}");
+        assert!(said.iter().all(|(place, _)| !place.starts_with("disks[S2]")), "{said:?}");
+        assert_eq!(now.changes_since(&now), []);
+    }
+}
