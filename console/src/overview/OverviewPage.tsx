@@ -109,7 +109,7 @@ function Ended({ installs }: { installs: InstallRow[] }) {
       {installs.map((install) => (
         <li
           key={install.number}
-          className="grid grid-cols-[5rem_minmax(0,1fr)_7rem] items-center gap-3 border-b border-base-200 px-1.5 py-1 hover:bg-base-200 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_7rem]"
+          className="grid grid-cols-[6.25rem_minmax(0,1fr)_7rem] items-center gap-3 border-b border-base-200 px-1.5 py-1 hover:bg-base-200 sm:grid-cols-[6.25rem_minmax(0,1fr)_minmax(0,1fr)_7rem]"
         >
           <When at={install.ended_at} />
           <Link className="link-hover truncate font-medium" to={`/installs/${install.number}`}>
