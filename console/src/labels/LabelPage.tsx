@@ -135,7 +135,7 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
           </select>
         </Field>
         <div className="grid gap-3 sm:grid-cols-2">
-          <Field field="image" label="Image" hint="Its machines are armed with it where nobody names another." error={save.error}>
+          <Field field="image" label="Image" hint="Installed on its machines where nobody names another." error={save.error}>
             <select className="select w-full" value={draft.image} onChange={(event) => { set({ image: event.target.value }); }}>
               <option value="">none</option>
               {images.map((image) => (
@@ -145,7 +145,7 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
               ))}
             </select>
           </Field>
-          <Field field="answers" label="Answers" hint="Likewise." error={save.error}>
+          <Field field="answers" label="Answers" hint="Given to its machines where nobody names others." error={save.error}>
             <select className="select w-full" value={draft.answers} onChange={(event) => { set({ answers: event.target.value }); }}>
               <option value="">none</option>
               {(answers.data ?? [])
