@@ -158,7 +158,7 @@ fn processors_memory_and_the_way_it_started() {
     assert_eq!(facts.cpu.model.as_deref(), Some("Eider E9 7288"));
     assert_eq!(facts.cpu.flags, ["aes", "avx2", "lm", "vmx"]);
     assert_eq!(facts.memory.mib, 64_000);
-    assert_eq!((facts.firmware.mode, facts.firmware.secure_boot), (Some(BootMode::Uefi), Some(true)));
+    assert_eq!((facts.start.mode, facts.start.secure_boot), (Some(BootMode::Uefi), Some(true)));
     assert_eq!(facts.tpm.unwrap().version, Some(2));
 }
 
@@ -167,7 +167,7 @@ fn of_a_machine_that_says_nothing_nothing_is_said() {
     let facts = Machine::new().facts();
     let nothing = Facts::default();
     assert_eq!((facts.disks, facts.nics, facts.devices), (nothing.disks, nothing.nics, nothing.devices));
-    assert_eq!((facts.firmware.mode, facts.firmware.secure_boot), (Some(BootMode::Bios), Some(false)));
+    assert_eq!((facts.start.mode, facts.start.secure_boot), (Some(BootMode::Bios), Some(false)));
 }
 
 #[test]

@@ -19,7 +19,7 @@ pub use tree::Tree;
 pub fn facts(tree: &Tree) -> Facts {
     let said = Smbios::parse(&tree.bytes("sys/firmware/dmi/tables/DMI").unwrap_or_default());
     let mut facts = Facts::of(said);
-    firmware::add(tree, &mut facts.firmware);
+    facts.start = firmware::start(tree);
     cpu::add(tree, &mut facts.cpu);
     if facts.memory.mib == 0 {
         facts.memory.mib = kernel_mib(tree).unwrap_or_default();

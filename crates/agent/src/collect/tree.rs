@@ -2,12 +2,13 @@
 
 use std::{
     fs,
+    io::Read,
     path::{Path, PathBuf},
     str::FromStr,
 };
 
 /// Largest file that is read: firmware's tables are some ten thousand bytes.
-const MOST_BYTES: usize = 1 << 20;
+const MOST_BYTES: u64 = 1 << 20;
 
 /// A folder that stands for `/`. Paths in it are without a leading slash.
 #[derive(Debug, Clone)]
@@ -32,8 +33,10 @@ impl Tree {
     }
 
     pub(super) fn bytes(&self, path: &str) -> Option<Vec<u8>> {
-        let bytes = fs::read(self.root.join(path)).ok()?;
-        Some(bytes).filter(|bytes| bytes.len() <= MOST_BYTES)
+        let mut bytes = Vec::new();
+        let file = fs::File::open(self.root.join(path)).ok()?;
+        file.take(MOST_BYTES + 1).read_to_end(&mut bytes).ok()?;
+        Some(bytes).filter(|bytes| bytes.len() as u64 <= MOST_BYTES)
     }
 
     /// A text without blanks around it; nothing if it is empty.

@@ -1,13 +1,13 @@
 //! What was measured of a machine by a survey: never typed, and never changed by anybody.
 //!
-//! A fact that is missing was not found: vendors' placeholders ("To be filled by O.E.M.") are none, see [`Facts::settle`].
+//! A fact that is missing was not found: vendors' placeholders ("To be filled by O.E.M.") are none, see [`is_placeholder`].
 
 use std::collections::BTreeMap;
 
 use lastmile_formats::{
     lldp::Neighbour,
     mac::Mac,
-    smbios::{Board, Chassis, MemorySlot, Smbios, System},
+    smbios::{Board, Chassis, Firmware, MemorySlot, Smbios, System},
 };
 use serde::{Deserialize, Serialize};
 
@@ -23,6 +23,8 @@ pub struct Facts {
     pub chassis: Chassis,
     /// Its firmware.
     pub firmware: Firmware,
+    /// How it was started.
+    pub start: Start,
     /// Its processors.
     pub cpu: Cpu,
     /// Its memory.
@@ -39,7 +41,7 @@ pub struct Facts {
     pub has_bmc: bool,
 }
 
-/// How a machine was started.
+/// By what kind of firmware a machine was started.
 #[derive(
     Debug,
     Clone,
@@ -61,17 +63,11 @@ pub enum BootMode {
     Bios,
 }
 
-/// A machine's firmware.
+/// How a machine was started.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
-pub struct Firmware {
-    /// Who wrote it.
-    pub vendor: Option<String>,
-    /// Its version.
-    pub version: Option<String>,
-    /// When it was released, as its vendor writes dates.
-    pub date: Option<String>,
-    /// How it started this time.
+pub struct Start {
+    /// By what kind of firmware.
     pub mode: Option<BootMode>,
     /// Whether it starts signed programs only; nothing where that cannot be said.
     pub secure_boot: Option<bool>,
@@ -234,12 +230,7 @@ impl Facts {
             system: said.system,
             board: said.board,
             chassis: said.chassis,
-            firmware: Firmware {
-                vendor: said.firmware.vendor,
-                version: said.firmware.version,
-                date: said.firmware.date,
-                ..Firmware::default()
-            },
+            firmware: said.firmware,
             cpu: Cpu { sockets: u32::try_from(populated).unwrap_or_default(), ..Cpu::default() },
             memory: Memory { mib, slots: said.memory },
             has_bmc: said.has_ipmi,
@@ -251,7 +242,7 @@ impl Facts {
 
     /// Takes away what says nothing.
     fn settle(&mut self) {
-        let Self { system, board, chassis, memory, .. } = self;
+        let Self { system, board, chassis, firmware, memory, .. } = self;
         let of_machine = [
             &mut system.vendor,
             &mut system.product,
@@ -267,6 +258,9 @@ impl Facts {
             &mut chassis.vendor,
             &mut chassis.serial,
             &mut chassis.asset_tag,
+            &mut firmware.vendor,
+            &mut firmware.version,
+            &mut firmware.date,
         ];
         let of_slots =
             memory.slots.iter_mut().flat_map(|slot| [&mut slot.vendor, &mut slot.serial, &mut slot.part]);

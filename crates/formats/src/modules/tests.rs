@@ -100,12 +100,12 @@ proptest! {
         for empty in ["modules.order", "modules.builtin"] {
             fs::write(folder.join(empty), "").unwrap();
         }
-        let made = Command::new("depmod").arg("-b").arg(root.path()).arg("6.1.0").output().expect("depmod is of kmod");
+        let made = Command::new("/sbin/depmod").arg("-b").arg(root.path()).arg("6.1.0").output().expect("depmod is of kmod");
         prop_assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
         let table = |name: &str| fs::read_to_string(folder.join(name)).unwrap();
         let modules = Modules::read(&table("modules.dep"), &table("modules.alias"), &table("modules.softdep"));
         for device in devices {
-            let found = Command::new("modprobe").args(["-R", "-S", "6.1.0", "-d"]).arg(root.path()).arg(&device).output();
+            let found = Command::new("/sbin/modprobe").args(["-R", "-S", "6.1.0", "-d"]).arg(root.path()).arg(&device).output();
             let text = String::from_utf8(found.unwrap().stdout).unwrap();
             let theirs: BTreeSet<String> = text.lines().map(plain).collect();
             let ours: BTreeSet<String> = modules.for_device(&device).into_iter().map(str::to_owned).collect();

@@ -143,7 +143,7 @@ fn another_reader_says_the_same() {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("dump");
     std::fs::write(&file, dump).unwrap();
-    let output = Command::new("dmidecode").arg("--no-sysfs").arg("--from-dump").arg(&file).output();
+    let output = Command::new("/usr/sbin/dmidecode").arg("--no-sysfs").arg("--from-dump").arg(&file).output();
     let output = output.expect("dmidecode: `make packages-test` installs it");
     let text = String::from_utf8(output.stdout).unwrap();
     let said = Smbios::parse(&table);
