@@ -220,18 +220,14 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         }
         Command::Send { number, dry_run } => {
             out.list(&[client.trying(dry_run).deliveries_send(number).await?], deliveries);
-            if dry_run {
-                out.say("Dry run: nothing was changed.");
-            }
+            out.say_tried(dry_run);
         }
         Command::Abandon { number, dry_run, confirm } => {
             if !dry_run {
                 confirm.ask(&format!("Abandon delivery {number}? It is not tried again."))?;
             }
             out.list(&[client.trying(dry_run).deliveries_abandon(number).await?], deliveries);
-            if dry_run {
-                out.say("Dry run: nothing was changed.");
-            }
+            out.say_tried(dry_run);
         }
     }
     Ok(ExitCode::SUCCESS)

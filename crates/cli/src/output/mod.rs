@@ -65,6 +65,13 @@ impl Output {
         }
     }
 
+    /// Says of what was only tried that nothing came of it.
+    pub(crate) fn say_tried(&self, dry_run: bool) {
+        if dry_run {
+            self.say("Dry run: nothing was changed.");
+        }
+    }
+
     /// Warns on standard error.
     pub(crate) fn warn(&self, text: &str) {
         let _ = writeln!(std::io::stderr(), "warning: {text}");

@@ -69,6 +69,12 @@ fn an_address_that_somebody_has_by_hand_is_found_before_it_is_offered() {
     let (code, check) = service.fail(&["check"]);
     assert_eq!(code, 1, "there is no loader");
     assert!(check.is_empty());
+    // Tried, it stays as it is.
+    let tried = service.run(&["subnet", "free", "quay-lab", "192.0.2.100", "--dry-run"]);
+    assert!(tried.contains("could be freed") && tried.contains("Dry run"), "{tried}");
+    assert!(service.run(&["subnet", "picture", "quay-lab"]).contains("192.0.2.100  quarantined"));
+    let (_, said) = service.fail(&["subnet", "free", "quay-lab", "192.0.2.150", "--dry-run"]);
+    assert!(said.contains("no lease is named '192.0.2.150'"), "{said}");
     // Freed by hand, and with the squatter gone, it is lent again.
     drop(squatter);
     service.run(&["subnet", "free", "quay-lab", "192.0.2.100", "--yes"]);

@@ -102,6 +102,10 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     assert_eq!(service.json(&["webhook", "show", "records"])["key"], Value::Null);
     service.run(&["webhook", "try", "records"]);
     wait_for("the trial", Duration::from_secs(10), || (receiver.received().len() == 3).then_some(()));
+    let before = service.json(&["webhook", "deliveries"]);
+    let tried = service.run(&["webhook", "send", "1", "--dry-run"]);
+    assert!(tried.contains("Dry run: nothing was changed."), "{tried}");
+    assert_eq!(service.json(&["webhook", "deliveries"]), before);
     service.run(&["webhook", "send", "1"]);
     wait_for("once more", Duration::from_secs(10), || (receiver.received().len() == 4).then_some(()));
     let all = receiver.received();
@@ -126,6 +130,9 @@ async fn an_end_is_handed_over_signed_until_it_is_taken() {
     service.run(&["webhook", "add", "lost", &format!("http://{}/", gone.address())]);
     service.run(&["webhook", "try", "lost"]);
     let number = service.json(&["webhook", "deliveries", "lost"])[0]["number"].to_string();
+    let tried = service.run(&["webhook", "abandon", &number, "--dry-run"]);
+    assert!(tried.contains("abandoned") && tried.contains("Dry run: nothing was changed."), "{tried}");
+    assert_ne!(service.json(&["webhook", "deliveries", "lost"])[0]["due"], Value::Null);
     let abandoned = service.run(&["webhook", "abandon", &number, "--yes"]);
     assert!(abandoned.contains("abandoned"), "{abandoned}");
     service.run(&["webhook", "remove", "lost", "--yes"]);

@@ -18,7 +18,7 @@ use super::reject::Reject;
 use crate::records::trying;
 
 /// Calls that change something and cannot be tried: they move files, send something, or only say what would be.
-const CANNOT: [&str; 15] = [
+const CANNOT: [&str; 12] = [
     "content_upload",
     "uploads_begin",
     "uploads_append",
@@ -26,10 +26,7 @@ const CANNOT: [&str; 15] = [
     "images_create",
     "images_inspect",
     "revisions_verify",
-    "subnets_free",
     "webhooks_try",
-    "deliveries_send",
-    "deliveries_abandon",
     "loaders_find_in_packages",
     "menus_preview",
     "answers_preview",

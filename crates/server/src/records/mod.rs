@@ -78,6 +78,10 @@ pub(crate) async fn trying<F: Future>(work: F) -> F::Output {
     TRYING.scope(true, work).await
 }
 
+fn is_trying() -> bool {
+    TRYING.try_with(|is_trying| *is_trying).unwrap_or(false)
+}
+
 /// What came of a change that was only tried.
 struct Tried<T, E>(Result<T, E>);
 
@@ -129,7 +133,7 @@ impl Records {
         T: Send + 'static,
         E: From<StoreError> + Send + 'static,
     {
-        if !TRYING.try_with(|is_trying| *is_trying).unwrap_or(false) {
+        if !is_trying() {
             return self.store.change(job).await;
         }
         // An error undoes the change, whatever came of it.
@@ -200,11 +204,14 @@ impl Records {
         }
     }
 
-    /// Makes an address free again, whoever holds it; returns once that is on disk.
+    /// Makes an address free again, whoever holds it, or tries it ([`trying`]); returns once that is on disk.
     ///
     /// # Errors
     /// What the store refused: after a restart the address is held as before.
     pub(crate) async fn free_lease(&self, address: Ipv4Addr) -> Result<(), StoreError> {
+        if is_trying() {
+            return Ok(());
+        }
         let freed = self.wire.book().free(address, clock::now());
         self.wire.prober.forget(address);
         match freed {

@@ -215,9 +215,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             }
             client.trying(dry_run).subnets_free(&name, &address).await?;
             out.say(&format!("{address} {}", if dry_run { "could be freed" } else { "is free" }));
-            if dry_run {
-                out.say("Dry run: nothing was changed.");
-            }
+            out.say_tried(dry_run);
         }
         Command::Reserve { name, address, client: whom, dry_run } => {
             let draft = ReservationDraft { address, client: whom };
@@ -238,9 +236,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             client.trying(dry_run).subnets_unreserve(&name, &address).await?;
             let said = if dry_run { "could be unreserved" } else { "is no longer reserved" };
             out.say(&format!("{address} {said}"));
-            if dry_run {
-                out.say("Dry run: nothing was changed.");
-            }
+            out.say_tried(dry_run);
         }
         Command::Advice { name } => out.show(&client.subnets_advice(&name).await?, advice::text),
         Command::Remove { names, with_reservations, dry_run, confirm } => {
