@@ -8,13 +8,13 @@ export function useImages() {
   return useQuery({ queryKey: ["images"], queryFn: async () => answer(await api.GET("/api/v1/images")) });
 }
 
-/** One image. */
 /** The images that machines can be armed with: those that read answers. */
 export function useReaders(): ImageRow[] {
   const images = useImages();
   return (images.data ?? []).filter(({ kind, current }) => (kind === "installer" || kind === "live") && current.family !== "none");
 }
 
+/** One image. */
 export function useImage(name: string) {
   const params = { params: { path: { name } } };
   return useQuery({
