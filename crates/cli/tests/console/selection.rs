@@ -128,7 +128,20 @@ async fn a_selection_is_exported_named_armed_and_removed() {
     browser.choose("form label:nth-of-type(2) select", ":label").await;
     browser.wait_for_text("quay-server v2").await;
     browser.wait_for_text("tidewrack-12 r1 as kittiwake-chart").await;
+    // Whoever something stands in the way of comes first: not the first by name, which the demo is installing.
+    let running = demo.client().machines_read("auklet-chart").await.unwrap().value.machine.install.unwrap();
+    demo.client().installs_cancel(running).await.unwrap();
+    let armed = lastmile_api::ArmRequest {
+        machine: "kittiwake-chart".into(),
+        image: "tidewrack-12".into(),
+        answers: "quay-server".into(),
+        asked: std::collections::BTreeMap::new(),
+    };
+    let armed = demo.client().installs_arm(&armed).await.unwrap().number;
     browser.choose("form label:nth-of-type(1) select", "tidewrack-12").await;
+    let table = "table[aria-label='What would happen'] tbody td:first-child";
+    browser.wait_for_texts(table, &["kittiwake-chart", "auklet-chart"]).await;
+    demo.client().installs_cancel(armed).await.unwrap();
     browser.wait_for_text("bridge-chart v").await;
     browser.choose("form label:nth-of-type(2) select", "bridge-chart").await;
     browser.wait_for_text("auklet-chart").await;

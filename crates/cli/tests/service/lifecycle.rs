@@ -1,10 +1,11 @@
 //! The service through its sockets: what it answers, what it refuses, how it starts and ends.
 
 use std::{
-    fs::File,
+    fs::{self, File},
     io::{Read, Write},
     net::{Ipv4Addr, SocketAddrV4, TcpStream, UdpSocket},
     os::unix::net::UnixDatagram,
+    path::PathBuf,
     process::Command,
     time::{Duration, Instant},
 };
@@ -260,6 +261,36 @@ fn it_starts_fast_tells_systemd_and_ends_cleanly() {
     Command::new("kill").args(["-s", "TERM", &child.id().to_string()]).status().unwrap();
     while !notice().contains("STOPPING=1") {}
     assert!(child.wait().unwrap().success());
+}
+
+/// Whoever boots finds a processor that people leave free.
+#[test]
+fn people_are_answered_on_half_of_the_processors() {
+    let service = loopback(22_140);
+    // Records are read on threads that are begun for it.
+    service.run(&["install", "list"]);
+    let tasks = PathBuf::from(format!("/proc/{}/task", service.id()));
+    let threads: Vec<(String, usize, i64)> = fs::read_dir(tasks)
+        .unwrap()
+        .map(|task| {
+            let task = task.unwrap().path();
+            let read = |name: &str| fs::read_to_string(task.join(name)).unwrap();
+            // Groups of hexadecimal digits, a bit a processor.
+            let status = read("status");
+            let mask = status.lines().find_map(|line| line.strip_prefix("Cpus_allowed:")).unwrap();
+            let bits = mask.chars().filter_map(|digit| digit.to_digit(16)).map(u32::count_ones).sum::<u32>();
+            // proc(5): the nineteenth field, the seventeenth after the name.
+            let stat = read("stat");
+            let nice = stat.rsplit(") ").next().unwrap().split(' ').nth(16).unwrap().parse().unwrap();
+            (read("comm").trim().to_owned(), bits as usize, nice)
+        })
+        .collect();
+    let all = std::thread::available_parallelism().unwrap().get();
+    let (people, others): (Vec<_>, Vec<_>) = threads.iter().partition(|(name, ..)| name == "people");
+    let half = if all == 1 { 1 } else { all / 2 };
+    assert!(people.len() >= 2, "{threads:?}");
+    assert!(people.iter().all(|(_, processors, nice)| (*processors, *nice) == (half, 15)), "{threads:?}");
+    assert!(others.iter().all(|(_, processors, nice)| (*processors, *nice) == (all, 0)), "{threads:?}");
 }
 
 /// Rights that are lacking, and interfaces that go away for a while, are no failure of the service.

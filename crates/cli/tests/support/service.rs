@@ -76,6 +76,11 @@ impl<'a> Service<'a> {
         std::fs::read_to_string(self.log_path()).unwrap_or_default()
     }
 
+    /// The number of its process.
+    pub fn id(&self) -> u32 {
+        self.child.as_ref().unwrap().id()
+    }
+
     pub fn server(&self) -> &str {
         &self.server
     }
