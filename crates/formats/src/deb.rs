@@ -61,6 +61,33 @@ impl Deb {
     /// # Errors
     /// [`DebError`], if it is none or is cut off.
     pub fn read(source: &impl ReadAt, wanted: impl Fn(&str) -> bool) -> Result<Self, DebError> {
+        let (mut files, mut all) = (Vec::new(), 0);
+        let take = |path: &str, size: u64, content: &mut dyn Read| {
+            if !wanted(path) {
+                return Ok(());
+            }
+            all += size;
+            if size > MOST_FILE || all > MOST_FILES {
+                return Err(io::Error::other(format!("{path} is larger than any loader")));
+            }
+            let mut bytes = Vec::new();
+            content.read_to_end(&mut bytes)?;
+            files.push(DebFile { path: path.into(), content: bytes });
+            Ok(())
+        };
+        let (name, version) = Self::visit(source, take)?;
+        Ok(Self { name, version, files })
+    }
+
+    /// Shows each regular file of a package to `visitor`: its path (without the leading `/`), its size, and its content, of which
+    /// the visitor reads what it likes. Gives the package's name and version.
+    ///
+    /// # Errors
+    /// [`DebError`], if it is none or is cut off, and what the visitor said.
+    pub fn visit(
+        source: &impl ReadAt,
+        mut visitor: impl FnMut(&str, u64, &mut dyn Read) -> io::Result<()>,
+    ) -> Result<(String, String), DebError> {
         let members = members(source)?;
         let member = |prefix: &'static str| {
             let found = members.iter().find(|(name, _)| name.starts_with(prefix));
@@ -73,8 +100,16 @@ impl Deb {
             lines.map(|value| value.trim().to_owned()).next().unwrap_or_default()
         };
         let extents = [member("data.tar")?];
-        let files = files(&Pieces::new(source, &extents), wanted)?;
-        Ok(Self { name: field("Package:"), version: field("Version:"), files })
+        let data = Pieces::new(source, &extents);
+        let mut archive = tar::Archive::new(unpacked(&data)?.1);
+        for entry in archive.entries()? {
+            let mut entry = entry?;
+            if entry.header().entry_type().is_file() {
+                let (path, size) = (path_of(&entry)?, entry.size());
+                visitor(&path, size, &mut entry)?;
+            }
+        }
+        Ok((field("Package:"), field("Version:")))
     }
 }
 
@@ -111,25 +146,6 @@ fn control(archive: &impl ReadAt) -> Result<String, DebError> {
         }
     }
     Err(DebError::Lacks("control file"))
-}
-
-fn files(archive: &impl ReadAt, wanted: impl Fn(&str) -> bool) -> io::Result<Vec<DebFile>> {
-    let mut archive = tar::Archive::new(unpacked(archive)?.1);
-    let (mut files, mut all) = (Vec::new(), 0);
-    for entry in archive.entries()? {
-        let mut entry = entry?;
-        let path = path_of(&entry)?;
-        if entry.header().entry_type().is_file() && wanted(&path) {
-            all += entry.size();
-            if entry.size() > MOST_FILE || all > MOST_FILES {
-                return Err(io::Error::other(format!("{path} is larger than any loader")));
-            }
-            let mut content = Vec::new();
-            entry.read_to_end(&mut content)?;
-            files.push(DebFile { path, content });
-        }
-    }
-    Ok(files)
 }
 
 fn path_of(entry: &tar::Entry<'_, impl Read>) -> io::Result<String> {

@@ -5,7 +5,7 @@ use std::{
     net::{IpAddr, Ipv4Addr, Ipv6Addr},
 };
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use thiserror::Error;
 
 use crate::{mac::Mac, reader::Reader};
@@ -34,7 +34,9 @@ pub enum LldpError {
 }
 
 /// By what a chassis or a port is known (sections 8.5.2 and 8.5.3).
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+///
+/// Written as one text, which is read as the first of these that it can be.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Known {
     /// By a MAC address.
     Mac(Mac),
@@ -54,12 +56,45 @@ impl fmt::Display for Known {
     }
 }
 
+impl From<String> for Known {
+    fn from(text: String) -> Self {
+        let mac = text.parse().ok().filter(|mac: &Mac| mac.to_string() == text).map(Self::Mac);
+        mac.or_else(|| text.parse().ok().map(Self::Address)).unwrap_or(Self::Name(text))
+    }
+}
+
+impl Serialize for Known {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Known {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer).map(Self::from)
+    }
+}
+
+/// A VLAN that a switch has on a port.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = NeighbourVlan))]
+pub struct Vlan {
+    /// Its number.
+    pub number: u16,
+    /// What it is called there.
+    pub name: String,
+}
+
 /// What was said about the other end of a cable.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Neighbour {
-    /// The switch.
+    /// The switch: a MAC address, a network address, or a name.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub chassis: Known,
-    /// Its port.
+    /// Its port: the same.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub port: Known,
     /// For how long this holds, s; 0 takes back what was said before (section 8.5.4).
     pub lifetime: u16,
@@ -70,11 +105,12 @@ pub struct Neighbour {
     /// What it is.
     pub system_description: Option<String>,
     /// Where it is managed.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
     pub management: Option<IpAddr>,
     /// The VLAN of untagged frames (IEEE 802.1Q, D.2.1).
     pub untagged_vlan: Option<u16>,
-    /// VLANs by number and name (D.2.3).
-    pub vlans: Vec<(u16, String)>,
+    /// VLANs on the port (D.2.3).
+    pub vlans: Vec<Vlan>,
 }
 
 /// Kinds of parts (table 8-1).
@@ -159,7 +195,7 @@ impl Neighbour {
             Some(3) if self.vlans.len() < MOST_VLANS => {
                 let Some(number) = reader.u16() else { return };
                 let name = reader.u8().and_then(|length| reader.take(length.into())).and_then(text);
-                self.vlans.push((number, name.unwrap_or_default()));
+                self.vlans.push(Vlan { number, name: name.unwrap_or_default() });
             }
             _ => {}
         }
@@ -194,7 +230,7 @@ impl Neighbour {
             let value = [&IEEE_802_1[..], &[1], &vlan.to_be_bytes()].concat();
             put(&mut bytes, kind::ORGANIZATION, &value);
         }
-        for (number, name) in &self.vlans {
+        for Vlan { number, name } in &self.vlans {
             let name = &name.as_bytes()[..name.len().min(32)];
             let length = u8::try_from(name.len()).unwrap_or_default();
             let value = [&IEEE_802_1[..], &[3], &number.to_be_bytes(), &[length], name].concat();
@@ -292,7 +328,7 @@ mod tests {
             system_description: Some("Kelp 48T\nversion 3".into()),
             management: Some("192.0.2.250".parse().unwrap()),
             untagged_vlan: Some(40),
-            vlans: vec![(40, "boot".into()), (41, String::new())],
+            vlans: vec![Vlan { number: 40, name: "boot".into() }, Vlan { number: 41, name: String::new() }],
             ..Neighbour::new(Known::Mac(mac()), Known::Name("Ethernet1/7".into()))
         }
     }
@@ -371,6 +407,7 @@ mod tests {
 
         #[test]
         fn names_come_back(name in "[a-zA-Z0-9/.-]{1,60}", vlans in prop::collection::vec((1_u16..4095, "[a-z0-9-]{0,32}"), 0..5)) {
+            let vlans = vlans.into_iter().map(|(number, name)| Vlan { number, name }).collect();
             let sent = Neighbour { vlans, ..Neighbour::new(Known::Mac(mac()), Known::Name(name)) };
             prop_assert_eq!(Neighbour::parse(&sent.emit()), Ok(sent));
         }

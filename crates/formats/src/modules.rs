@@ -1,10 +1,12 @@
 //! Which kernel modules a computer's devices want, and in which order they are loaded: the tables that come with a kernel's
 //! modules (Linux kmod, modules.dep(5), `modules.alias`, `modules.softdep`), as text.
 
+mod info;
 mod pattern;
 
 use std::collections::{BTreeMap, BTreeSet};
 
+pub use info::ModuleInfo;
 pub use pattern::Pattern;
 
 /// The modules of one kernel.
@@ -12,7 +14,15 @@ pub use pattern::Pattern;
 pub struct Modules {
     files: BTreeMap<String, ModuleFile>,
     /// Patterns of devices with the module for them, by what stands before their first colon: the bus.
-    aliases: BTreeMap<String, Vec<(Pattern, String)>>,
+    aliases: BTreeMap<String, Vec<Alias>>,
+}
+
+/// Which module is for devices of a pattern.
+#[derive(Debug, Clone)]
+struct Alias {
+    text: String,
+    pattern: Pattern,
+    module: String,
 }
 
 /// One module.
@@ -54,11 +64,15 @@ impl Modules {
             else {
                 continue;
             };
-            let bus = pattern.split([':', '*', '?', '[']).next().unwrap_or_default();
-            let of_bus = modules.aliases.entry(bus.into()).or_default();
-            of_bus.push((Pattern::new(pattern), plain(name)));
+            modules.add_alias(pattern, plain(name));
         }
         modules
+    }
+
+    fn add_alias(&mut self, text: &str, module: String) {
+        let bus = text.split([':', '*', '?', '[']).next().unwrap_or_default();
+        let alias = Alias { text: text.into(), pattern: Pattern::new(text), module };
+        self.aliases.entry(bus.into()).or_default().push(alias);
     }
 
     /// A module by its name.
@@ -81,8 +95,8 @@ impl Modules {
         let of_bus = self.aliases.get(bus).into_iter().chain(self.aliases.get(""));
         of_bus
             .flatten()
-            .filter(|(pattern, _)| pattern.is_match(modalias))
-            .map(|(_, name)| name.as_str())
+            .filter(|alias| alias.pattern.is_match(modalias))
+            .map(|alias| alias.module.as_str())
             .filter(|name| named.insert(*name))
             .collect()
     }
@@ -93,19 +107,26 @@ impl Modules {
     pub fn in_order<'a>(&'a self, names: impl IntoIterator<Item = &'a str>) -> Vec<&'a ModuleFile> {
         let (mut order, mut begun) = (Vec::new(), BTreeSet::new());
         for name in names {
-            self.put(name, &mut order, &mut begun);
+            self.put(name, true, &mut order, &mut begun);
         }
         order
     }
 
-    fn put<'a>(&'a self, name: &str, order: &mut Vec<&'a ModuleFile>, begun: &mut BTreeSet<&'a str>) {
+    fn put<'a>(
+        &'a self,
+        name: &str,
+        with_wishes: bool,
+        order: &mut Vec<&'a ModuleFile>,
+        begun: &mut BTreeSet<&'a str>,
+    ) {
         let Some(file) = self.files.get(&plain(name)) else { return };
         // Soft dependencies may go in a circle: what has begun is not begun again.
         if !begun.insert(&file.name) {
             return;
         }
-        for other in file.wishes.iter().chain(&file.needs) {
-            self.put(other, order, begun);
+        let wishes: &[String] = if with_wishes { &file.wishes } else { &[] };
+        for other in wishes.iter().chain(&file.needs) {
+            self.put(other, with_wishes, order, begun);
         }
         order.push(file);
     }

@@ -68,14 +68,50 @@ fn soft_dependencies_in_a_circle_come_to_an_end() {
     assert_eq!(order, ["b", "a"]);
 }
 
-/// A module that says nothing but of which devices it is.
-fn write_module(folder: &Path, name: &str, aliases: &[String]) {
+/// A module's file with these texts in it.
+fn module(texts: &str) -> Vec<u8> {
     let mut object = Object::new(BinaryFormat::Elf, Architecture::X86_64, Endianness::Little);
     let segment = object.segment_name(StandardSegment::Data).to_vec();
     let section = object.add_section(segment, b".modinfo".to_vec(), SectionKind::ReadOnlyData);
+    object.append_section_data(section, texts.as_bytes(), 1);
+    object.write().unwrap()
+}
+
+#[test]
+fn what_modules_say_of_themselves_makes_tables_that_read_the_same() {
+    let dune = ModuleInfo::read(&module(
+        "name=dune\0depends=dca,i2c-algo-bit\0alias=pci:v00001A99d00002400sv*sd*bc*sc*i*\0softdep=pre: crc32c post: x\0\
+         firmware=marram/dune-7.bin\0vermagic=6.1.0-57-amd64 SMP preempt mod_unload \0",
+    ))
+    .unwrap();
+    let expected = ModuleInfo {
+        depends: vec!["dca".into(), "i2c_algo_bit".into()],
+        aliases: vec!["pci:v00001A99d00002400sv*sd*bc*sc*i*".into()],
+        wishes: vec!["crc32c".into()],
+        firmware: vec!["marram/dune-7.bin".into()],
+        kernel: Some("6.1.0-57-amd64".into()),
+    };
+    assert_eq!(dune, expected);
+    assert_eq!(ModuleInfo::read(b"\x7fELF and no more"), None);
+    let algo = ModuleInfo { depends: vec!["dca".into()], ..ModuleInfo::default() };
+    let (dca, crc) = (ModuleInfo::default(), ModuleInfo::default());
+    let all = [("a/dca.ko", &dca), ("a/i2c-algo-bit.ko", &algo), ("b/dune.ko", &dune), ("c/crc32c.ko", &crc)];
+    let tables = Modules::of(all).tables();
+    assert_eq!(
+        tables["modules.dep"].lines().find(|line| line.starts_with("b/dune.ko")),
+        Some("b/dune.ko: a/i2c-algo-bit.ko a/dca.ko")
+    );
+    let read = Modules::read(&tables["modules.dep"], &tables["modules.alias"], &tables["modules.softdep"]);
+    let order: Vec<_> = read.in_order(["dune"]).into_iter().map(|file| file.name.as_str()).collect();
+    assert_eq!(order, ["crc32c", "dca", "i2c_algo_bit", "dune"]);
+    assert_eq!(read.for_device("pci:v00001A99d00002400sv0sd0bc02sc00i00"), ["dune"]);
+}
+
+/// A module that says nothing but of which devices it is.
+fn write_module(folder: &Path, name: &str, aliases: &[String]) {
     let texts: String = aliases.iter().map(|alias| format!("alias={alias}\0")).collect();
-    object.append_section_data(section, format!("{texts}name={name}\0license=GPL\0").as_bytes(), 1);
-    fs::write(folder.join(format!("{name}.ko")), object.write().unwrap()).unwrap();
+    fs::write(folder.join(format!("{name}.ko")), module(&format!("{texts}name={name}\0license=GPL\0")))
+        .unwrap();
 }
 
 /// Texts as drivers write them: fields of digits, some left open.
