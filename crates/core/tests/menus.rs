@@ -89,6 +89,7 @@ fn screen(site: &Site, architecture: Option<Architecture>) -> Screen {
         address: Some(Ipv4Addr::new(192, 0, 2, 50)),
         architecture,
         service: Service { address: Ipv4Addr::new(192, 0, 2, 2), http_port: 80, https_port: None },
+        agent_token: None,
     };
     screen_for(&plan, &viewer)
 }

@@ -15,3 +15,4 @@ pub mod references;
 pub mod rename;
 pub mod settings;
 pub mod subnet;
+pub mod survey;

@@ -11,8 +11,11 @@ use lastmile_formats::{
 };
 use serde::{Deserialize, Serialize};
 
+use crate::base::size_text;
+
 /// Everything that one survey measured.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default)]
 pub struct Facts {
     /// The computer, as its firmware names it.
@@ -54,6 +57,8 @@ pub struct Facts {
     strum::Display,
     strum::EnumString,
 )]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsBootMode))]
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]
 pub enum BootMode {
@@ -65,6 +70,8 @@ pub enum BootMode {
 
 /// How a machine was started.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsStart))]
 #[serde(default)]
 pub struct Start {
     /// By what kind of firmware.
@@ -75,6 +82,8 @@ pub struct Start {
 
 /// A machine's processors, which are alike.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsCpu))]
 #[serde(default)]
 pub struct Cpu {
     /// What they are sold as.
@@ -109,6 +118,8 @@ pub const FLAGS: [&str; 14] = [
 
 /// A machine's memory.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsMemory))]
 #[serde(default)]
 pub struct Memory {
     /// MiB of all modules; of what the kernel can use where the firmware names none.
@@ -119,6 +130,8 @@ pub struct Memory {
 
 /// A disk. Of what is on it only how it is divided is measured, never content.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsDisk))]
 #[serde(default)]
 pub struct Disk {
     /// The kernel's name, as in `nvme0n1`: another one may have it at the next start.
@@ -143,10 +156,13 @@ pub struct Disk {
 
 /// A network card's port.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsNic))]
 pub struct Nic {
     /// The survey's name of it, as in `eth0`.
     pub name: String,
     /// Its MAC address.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub mac: Mac,
     /// The kernel's driver for it.
     #[serde(default)]
@@ -170,6 +186,7 @@ pub struct Nic {
 
 /// A device on the PCI bus.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default)]
 pub struct PciDevice {
     /// Where it is, as in `0000:03:00.0`.
@@ -186,6 +203,7 @@ pub struct PciDevice {
 
 /// A trusted platform module.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default)]
 pub struct Tpm {
     /// Its major version: 1 or 2.
@@ -240,6 +258,39 @@ impl Facts {
         facts
     }
 
+    /// Vendor, product and serial number, as far as the firmware says them.
+    #[must_use]
+    pub fn hardware(&self) -> Option<String> {
+        let system = &self.system;
+        let name: Vec<&str> =
+            [&system.vendor, &system.product].into_iter().filter_map(Option::as_deref).collect();
+        let serial = system.serial.as_ref().map(|serial| format!("serial {serial}"));
+        let words = [Some(name.join(" ")).filter(|name| !name.is_empty()), serial];
+        Some(words.into_iter().flatten().collect::<Vec<_>>().join(", ")).filter(|words| !words.is_empty())
+    }
+
+    /// The whole machine in one line: what it is, its cores, memory, disks and network cards.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let some = |count: usize, one: &str, many: &str| match count {
+            0 => format!("no {one}"),
+            1 => format!("1 {one}"),
+            count => format!("{count} {many}"),
+        };
+        let cores = usize::try_from(self.cpu.cores).unwrap_or_default();
+        let disks: u64 = self.disks.iter().map(|disk| disk.size).sum();
+        let on_disks =
+            if self.disks.is_empty() { String::new() } else { format!(" of {}", size_text(disks)) };
+        let parts = [
+            self.hardware(),
+            Some(some(cores, "core", "cores")),
+            Some(size_text(self.memory.mib << 20)),
+            Some(format!("{}{on_disks}", some(self.disks.len(), "disk", "disks"))),
+            Some(some(self.nics.len(), "network card", "network cards")),
+        ];
+        parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+    }
+
     /// Takes away what says nothing.
     fn settle(&mut self) {
         let Self { system, board, chassis, firmware, memory, .. } = self;
@@ -274,20 +325,38 @@ impl Facts {
     /// What differs from another survey of the same machine: each place with what was there before, and what is there now.
     #[must_use]
     pub fn changes_since(&self, before: &Self) -> Vec<Difference> {
-        let (before, now) = (leaves(before), leaves(self));
-        let places = before.keys().chain(now.keys()).collect::<std::collections::BTreeSet<_>>();
-        let differs = |place: &&String| before.get(*place) != now.get(*place);
-        let difference = |place: &String| Difference {
-            place: place.clone(),
-            before: before.get(place).cloned(),
-            now: now.get(place).cloned(),
-        };
-        places.into_iter().filter(differs).map(difference).collect()
+        differences(&SAME.leaves(before), &SAME.leaves(self))
     }
+
+    /// In what a machine differs from another one: what tells every machine from every other is left out, and disks, cards and
+    /// memory are held against each other by their places.
+    #[must_use]
+    pub fn differences_from(&self, other: &Self) -> Vec<Difference> {
+        differences(&OTHERS.leaves(other), &OTHERS.leaves(self))
+    }
+
+    /// Every single value with its place, of what machines that were bought together have in common.
+    #[must_use]
+    pub fn in_common(&self) -> BTreeMap<String, String> {
+        OTHERS.leaves(self)
+    }
+}
+
+fn differences(before: &BTreeMap<String, String>, now: &BTreeMap<String, String>) -> Vec<Difference> {
+    let places = before.keys().chain(now.keys()).collect::<std::collections::BTreeSet<_>>();
+    let differs = |place: &&String| before.get(*place) != now.get(*place);
+    let difference = |place: &String| Difference {
+        place: place.clone(),
+        before: before.get(place).cloned(),
+        now: now.get(place).cloned(),
+    };
+    places.into_iter().filter(differs).map(difference).collect()
 }
 
 /// Something that two surveys measured differently.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsDifference))]
 pub struct Difference {
     /// The fact, as in `disks[S4X0NA].size`: members of lists by what they are known by, not by their number.
     pub place: String,
@@ -311,47 +380,74 @@ pub fn is_placeholder(text: &str) -> bool {
         || is_blank
 }
 
-/// Every single value with its place.
-fn leaves(facts: &Facts) -> BTreeMap<String, String> {
-    let mut leaves = BTreeMap::new();
-    if let Ok(value) = serde_json::to_value(facts) {
-        collect("", &value, &mut leaves);
-    }
-    leaves
+/// How facts are held against each other.
+struct Comparing {
+    /// What is left out, by name.
+    without: &'static [&'static str],
+    /// By what members of lists are known: the first that is there, else their number.
+    keys: &'static [&'static str],
 }
 
-fn collect(place: &str, value: &serde_json::Value, leaves: &mut BTreeMap<String, String>) {
-    use serde_json::Value;
-    match value {
-        Value::Null => {}
-        Value::Object(fields) => {
-            for (name, value) in fields {
-                // What changes from one start to the next by itself is no change of the machine.
-                if !PASSING.contains(&name.as_str()) {
+/// Two surveys of one machine. What another start finds otherwise by itself is left out: it is no property of the hardware.
+const SAME: Comparing = Comparing {
+    without: &["link", "link_speed", "lifetime", "mode", "name"],
+    keys: &["serial", "wwn", "mac", "slot", "address", "name"],
+};
+/// Two machines. What every machine has of its own is left out.
+const OTHERS: Comparing = Comparing {
+    without: &[
+        "link",
+        "link_speed",
+        "lifetime",
+        "mode",
+        "name",
+        "serial",
+        "uuid",
+        "asset_tag",
+        "wwn",
+        "mac",
+        "neighbour",
+    ],
+    keys: &["slot", "address", "pci"],
+};
+
+impl Comparing {
+    /// Every single value with its place.
+    fn leaves(&self, facts: &Facts) -> BTreeMap<String, String> {
+        let mut leaves = BTreeMap::new();
+        if let Ok(value) = serde_json::to_value(facts) {
+            self.collect("", &value, &mut leaves);
+        }
+        leaves
+    }
+
+    fn collect(&self, place: &str, value: &serde_json::Value, leaves: &mut BTreeMap<String, String>) {
+        use serde_json::Value;
+        match value {
+            Value::Null => {}
+            Value::Object(fields) => {
+                for (name, value) in fields.iter().filter(|(name, _)| !self.without.contains(&name.as_str()))
+                {
                     let dot = if place.is_empty() { "" } else { "." };
-                    collect(&format!("{place}{dot}{name}"), value, leaves);
+                    self.collect(&format!("{place}{dot}{name}"), value, leaves);
                 }
             }
-        }
-        Value::Array(items) => {
-            for (number, item) in items.iter().enumerate() {
-                let key = KEYS.iter().find_map(|key| item.get(key)?.as_str().map(str::to_owned));
-                collect(&format!("{place}[{}]", key.unwrap_or_else(|| number.to_string())), item, leaves);
+            Value::Array(items) => {
+                for (number, item) in items.iter().enumerate() {
+                    let key = self.keys.iter().find_map(|key| item.get(key)?.as_str().map(str::to_owned));
+                    let key = key.unwrap_or_else(|| number.to_string());
+                    self.collect(&format!("{place}[{key}]"), item, leaves);
+                }
             }
-        }
-        Value::String(text) => {
-            leaves.insert(place.into(), text.clone());
-        }
-        other => {
-            leaves.insert(place.into(), other.to_string());
+            Value::String(text) => {
+                leaves.insert(place.into(), text.clone());
+            }
+            other => {
+                leaves.insert(place.into(), other.to_string());
+            }
         }
     }
 }
-
-/// By what members of lists are known, the first that is there.
-const KEYS: [&str; 6] = ["serial", "wwn", "mac", "slot", "address", "name"];
-/// Facts that are no property of the hardware: another start finds other ones.
-const PASSING: [&str; 5] = ["link", "link_speed", "lifetime", "mode", "name"];
 
 #[cfg(test)]
 mod tests {
@@ -388,5 +484,16 @@ mod tests {
         assert!(said.contains(&("disks[S3].size", Some("30"))), "{said:?}");
         assert!(said.iter().all(|(place, _)| !place.starts_with("disks[S2]")), "{said:?}");
         assert_eq!(now.changes_since(&now), []);
+    }
+
+    #[test]
+    fn machines_of_one_batch_are_alike_but_for_what_is_in_them() {
+        let one = Facts { disks: vec![disk("sda", "S1", 10), disk("sdb", "S2", 20)], ..Facts::default() };
+        let mut other =
+            Facts { disks: vec![disk("sda", "S7", 10), disk("sdb", "S8", 30)], ..Facts::default() };
+        other.system.serial = Some("4711".into());
+        let expected =
+            Difference { place: "disks[1].size".into(), before: Some("20".into()), now: Some("30".into()) };
+        assert_eq!(other.differences_from(&one), [expected]);
     }
 }

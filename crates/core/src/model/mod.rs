@@ -2,6 +2,7 @@
 //!
 //! Nothing here looks another entity up: whatever needs the snapshot is in [`decide`](crate::decide).
 
+pub mod agent;
 pub mod answers;
 pub mod facts;
 pub mod image;
@@ -17,5 +18,6 @@ pub mod reservation;
 pub mod service;
 pub mod settings;
 pub mod subnet;
+pub mod survey;
 pub mod values;
 pub mod webhook;

@@ -23,6 +23,8 @@ pub enum Origin {
     Machine,
     /// The menu's entry.
     Entry,
+    /// The service: what the survey's agent needs.
+    Service,
 }
 
 impl fmt::Display for Origin {
@@ -34,6 +36,7 @@ impl fmt::Display for Origin {
             Self::Label(name) => write!(f, "label {name}"),
             Self::Machine => f.write_str("machine"),
             Self::Entry => f.write_str("menu entry"),
+            Self::Service => f.write_str("service"),
         }
     }
 }

@@ -75,6 +75,8 @@ pub enum Newcomers {
     Nothing,
     /// The site's menu, in which nothing erases a disk.
     Menu,
+    /// The survey: their hardware is measured, nothing on them is changed, and they wait.
+    Survey,
 }
 
 impl Newcomers {

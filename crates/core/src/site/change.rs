@@ -219,6 +219,17 @@ impl Site {
         next
     }
 
+    /// With a survey as the latest of all addresses of its machine.
+    #[must_use]
+    pub fn with_survey(&self, survey: SurveyRecord) -> Self {
+        let mut next = self.clone();
+        let survey = Arc::new(survey);
+        for mac in survey.macs() {
+            next.surveys.insert(mac, survey.clone());
+        }
+        next
+    }
+
     /// With a webhook added, or put in the place of the one of its name.
     #[must_use]
     pub fn with_webhook(&self, webhook: Webhook) -> Self {

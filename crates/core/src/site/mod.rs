@@ -7,14 +7,14 @@ use std::{net::Ipv4Addr, sync::Arc};
 
 pub use edition::{Edition, Entity};
 use imbl::{HashMap, OrdMap};
-use lastmile_formats::{architecture::Architecture, mac::Mac};
+use lastmile_formats::{architecture::Architecture, cpu::Cpu, mac::Mac};
 use uuid::Uuid;
 
 use crate::{
     base::Id,
     model::{
         answers::{AnswersVersion, Scope},
-        image::{Image, Revision},
+        image::{Image, ImageKind, Revision},
         install::{Install, InstallState},
         label::{Label, USUAL_RANK},
         loader::Loader,
@@ -23,6 +23,7 @@ use crate::{
         reservation::{Reservation, ReservedFor},
         settings::SiteSettings,
         subnet::Subnet,
+        survey::SurveyRecord,
         webhook::Webhook,
     },
 };
@@ -57,6 +58,8 @@ pub struct Site {
     installed: HashMap<Id<Machine>, Arc<Install>>,
     latest: HashMap<Id<Machine>, Arc<Install>>,
     webhooks: OrdMap<String, Arc<Webhook>>,
+    /// The latest survey of whoever has that address.
+    surveys: HashMap<Mac, Arc<SurveyRecord>>,
     editions: HashMap<Entity, Edition>,
     last_edition: Edition,
 }
@@ -215,6 +218,16 @@ impl Site {
         self.images.get(self.image_names.get(&id)?)
     }
 
+    /// The image that machines of a processor are surveyed by: of those that can be served, the one imported last. That of any
+    /// processor where theirs is not known.
+    #[must_use]
+    pub fn survey_image(&self, cpu: Option<Cpu>) -> Option<&Arc<Image>> {
+        let is_for_survey = |image: &&Arc<Image>| {
+            image.kind == ImageKind::Survey && image.current.is_ready() && image.current.runs_on(cpu)
+        };
+        self.images.values().filter(is_for_survey).max_by_key(|image| image.current.created)
+    }
+
     /// The revision of that identity, current or not.
     #[must_use]
     pub fn revision(&self, id: Id<Revision>) -> Option<&Arc<Revision>> {
@@ -306,6 +319,24 @@ impl Site {
     #[must_use]
     pub fn last_revision_number(&self, image: &str) -> u32 {
         self.last_numbers.get(image).copied().unwrap_or(0)
+    }
+
+    /// The latest survey of whoever has that address.
+    #[must_use]
+    pub fn survey_at(&self, mac: Mac) -> Option<&Arc<SurveyRecord>> {
+        self.surveys.get(&mac)
+    }
+
+    /// The latest survey of a machine.
+    #[must_use]
+    pub fn survey_of(&self, machine: &Machine) -> Option<&Arc<SurveyRecord>> {
+        machine.macs.iter().filter_map(|mac| self.surveys.get(mac)).max_by_key(|survey| survey.at)
+    }
+
+    /// The latest survey of everything that was surveyed, in no order.
+    pub fn surveys(&self) -> impl Iterator<Item = &Arc<SurveyRecord>> {
+        // Each stands under all its addresses.
+        self.surveys.iter().filter(|(mac, survey)| **mac == survey.mac).map(|(_, survey)| survey)
     }
 
     /// All webhooks, ordered by name.

@@ -2,7 +2,7 @@
 
 use std::{collections::BTreeMap, net::Ipv4Addr, time::Duration};
 
-use lastmile_formats::{architecture::Architecture, mac::Mac};
+use lastmile_formats::{architecture::Architecture, cpu::Cpu, mac::Mac};
 
 use super::{
     Action, BootPlan, KernelBoot, LeftOut, Line, LineAction, Screen, boot_path, iso_path, merge,
@@ -29,6 +29,8 @@ const READING_TIME: Duration = Duration::from_secs(5);
 pub(super) const AGAIN: Duration = Duration::from_secs(10);
 /// Key of the line that waits for answers.
 pub const WAIT_KEY: &str = "wait";
+/// What stands for a secret where people look.
+const HIDDEN: &str = "(given-at-boot)";
 /// Menus within menus that are followed.
 const MOST_DEPTH: usize = 6;
 
@@ -49,6 +51,8 @@ pub struct Viewer<'a> {
     pub architecture: Option<Architecture>,
     /// Where it reaches the service.
     pub service: Service,
+    /// The token that the survey's agent is given; nothing where only people look.
+    pub agent_token: Option<&'a str>,
 }
 
 impl Viewer<'_> {
@@ -116,10 +120,27 @@ impl Viewer<'_> {
             levels.push((Origin::Machine, said(&machine.parameters, &machine.without_parameters)));
         }
         levels.push((Origin::Entry, entry));
+        let of_agent = self.agent_words(revision);
+        levels.push((Origin::Service, said(&of_agent, &[])));
         // A machine without values to put in is the common case, and the quick one.
         let templates = levels.iter().any(|(_, said)| said.words.iter().any(|word| word.contains('{')));
         let values = if templates { self.values(Some(revision)) } else { Values::default() };
         merge(levels, &values)
+    }
+
+    /// What the agent is told, if the revision is one of the survey.
+    fn agent_words(&self, revision: &Revision) -> Vec<String> {
+        if !self.site.image_by_id(revision.image).is_some_and(|image| image.kind == ImageKind::Survey) {
+            return Vec::new();
+        }
+        let vlan = self.subnet.and_then(|subnet| subnet.vlan);
+        let words = [
+            Some(format!("lastmile.service={}", self.service.http_base())),
+            Some(format!("lastmile.token={}", self.agent_token.unwrap_or(HIDDEN))),
+            Some(format!("lastmile.mac={}", self.mac)),
+            vlan.map(|vlan| format!("lastmile.vlan={vlan}")),
+        ];
+        words.into_iter().flatten().collect()
     }
 
     /// The host name that an install's answers give: an installer may need it before it reads them.
@@ -215,6 +236,10 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
                 viewer.start(&image.current, None, Said::default()),
             ));
         }
+        Action::Survey => screen.lines.push(match survey_line(viewer) {
+            Ok(action) => line("survey", "Survey: measure this machine".into(), action),
+            Err(why) => line("survey", "No survey for this machine".into(), LineAction::Message(why)),
+        }),
         Action::Menu(Some(menu)) => {
             fill_from_menu(&mut screen, menu, viewer);
             return screen;
@@ -230,6 +255,16 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
     ]);
     screen.default = screen.lines[0].key.clone();
     screen
+}
+
+/// What starting the survey is on this machine; an error says why it cannot be started.
+fn survey_line(viewer: &Viewer<'_>) -> Result<LineAction, String> {
+    let cpu = viewer.architecture.and_then(Architecture::cpu);
+    let image = viewer.site.survey_image(cpu).ok_or_else(|| {
+        let cpu = cpu.map_or("this", Cpu::as_str);
+        format!("There is no image of kind survey for {cpu} processors: lastmile survey build makes one")
+    })?;
+    Ok(viewer.start(&image.current, None, Said::default()))
 }
 
 /// The screen of a machine that is shown `menu`, whatever its plan is: for previews.

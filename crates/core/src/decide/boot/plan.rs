@@ -38,6 +38,8 @@ pub enum Action<'a> {
     },
     /// A live image.
     Live(&'a Arc<Image>),
+    /// The survey: of the images for it, the one that runs on its processor.
+    Survey,
     /// A menu; `None` for the one that is built in.
     Menu(Option<&'a Arc<Menu>>),
     /// Its own disk.
@@ -69,6 +71,8 @@ pub enum Why<'a> {
     NothingToDo(&'a Machine, Option<&'a Install>),
     /// Nobody registered the machine; with what its subnet says.
     Newcomer(Mac, Option<&'a Subnet>),
+    /// Nobody registered the machine, and its subnet says that it is surveyed, for which there is no image.
+    NoSurvey(Mac, &'a Subnet),
 }
 
 /// What says which menu a machine gets: the first of these that names one.
@@ -134,8 +138,14 @@ pub struct BootPlan<'a> {
 /// `subnet`.
 #[must_use]
 pub fn plan_for_newcomer<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
-    let menu = subnet.is_some_and(|subnet| subnet.newcomers == Newcomers::Menu);
-    let action = if menu { Action::Menu(choose(site, None, subnet).0) } else { Action::Nothing };
+    let action = match subnet.map(|subnet| (subnet, subnet.newcomers)) {
+        Some((_, Newcomers::Menu)) => Action::Menu(choose(site, None, subnet).0),
+        Some((subnet, Newcomers::Survey)) if site.survey_image(None).is_none() => {
+            return BootPlan { action: Action::Nothing, why: Why::NoSurvey(mac, subnet) };
+        }
+        Some((_, Newcomers::Survey)) => Action::Survey,
+        Some((_, Newcomers::Unanswered | Newcomers::Nothing)) | None => Action::Nothing,
+    };
     BootPlan { action, why: Why::Newcomer(mac, subnet) }
 }
 
@@ -231,6 +241,7 @@ impl<'a> BootPlan<'a> {
                 format!("a screen that waits, of install {}", install.number)
             }
             Action::Live(image) => format!("live image {} r{}", image.name, image.current.number),
+            Action::Survey => "the survey".into(),
             Action::Menu(Some(menu)) => format!("menu {}", menu.name),
             Action::Menu(None) => "the menu".into(),
             Action::LocalDisk => "its local disk".into(),
@@ -291,9 +302,16 @@ impl fmt::Display for Why<'_> {
                     Newcomers::Unanswered => "no answer",
                     Newcomers::Nothing => "nothing",
                     Newcomers::Menu => "the menu",
+                    Newcomers::Survey => "the survey",
                 };
                 write!(f, "{mac} is a newcomer, and subnet {} gives newcomers {what}", subnet.name)
             }
+            Self::NoSurvey(mac, subnet) => write!(
+                f,
+                "{mac} is a newcomer, and subnet {} gives newcomers the survey, but there is no image of kind survey: \
+                 build one with lastmile survey build",
+                subnet.name
+            ),
         }
     }
 }

@@ -165,7 +165,7 @@ impl RevisionDraft {
 
     fn check_kind(&self, faults: &mut Faults, existing: Option<&Image>) -> Option<ImageKind> {
         let Some(kind) = self.kind else {
-            let fix = "Say it by hand: installer, live, tool, disk or firmware-app.";
+            let fix = "Say it by hand: installer, live, tool, survey, disk or firmware-app.";
             faults.add("kind", "what the image is for was not recognised", fix);
             return None;
         };

@@ -6,7 +6,9 @@ use chacha20poly1305::{
     KeyInit, XChaCha20Poly1305, XNonce,
     aead::{Aead, Payload},
 };
+use hmac::{Hmac, Mac};
 use serde::{Deserialize, Serialize};
+use sha2::Sha256;
 use thiserror::Error;
 use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 
@@ -48,6 +50,17 @@ impl SealKey {
     #[must_use]
     pub const fn new(bytes: [u8; KEY_BYTES]) -> Self {
         Self(bytes)
+    }
+
+    /// A key of its own for another purpose, of which nothing leads back to this one (HMAC with SHA-256, RFC 2104).
+    #[must_use]
+    pub fn derive(&self, purpose: &str) -> [u8; KEY_BYTES] {
+        // HMAC takes keys of any length.
+        let code = <Hmac<Sha256> as Mac>::new_from_slice(&self.0).map(|mut hmac| {
+            hmac.update(purpose.as_bytes());
+            hmac.finalize().into_bytes()
+        });
+        code.unwrap_or_default().into()
     }
 
     /// Seals a text. `nonce` must be fresh and random.

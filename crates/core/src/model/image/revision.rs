@@ -22,6 +22,8 @@ pub enum ImageKind {
     Live,
     /// A tool that a person picks from a menu: a memory test, a hardware listing.
     Tool,
+    /// The system that machines are surveyed by.
+    Survey,
     /// A raw disk image, written to the machine's disk.
     Disk,
     /// A UEFI application: an operating system's own boot manager, with its files.

@@ -131,6 +131,7 @@ fn key(event: &TraceEvent) -> String {
             format!("file {:?} {} {name} {end}", file.wire, file.role.word())
         }
         Seen::Report(report) => format!("report {}", report.stage),
+        Seen::Agent(agent) => format!("survey {:?}", agent.what),
     }
 }
 

@@ -52,6 +52,36 @@ pub enum Seen {
     File(Box<FileRequest>),
     /// A report.
     Report(Box<Report>),
+    /// What happened on the connection of the survey's agent.
+    Agent(Box<AgentSeen>),
+}
+
+/// What happened on the connection of the survey's agent.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AgentSeen {
+    /// From where.
+    pub from: SocketAddrV4,
+    /// This service's end.
+    pub to: SocketAddrV4,
+    /// What.
+    pub what: AgentEvent,
+    /// More of it, in words.
+    pub text: String,
+}
+
+/// What can happen on the connection of the survey's agent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum AgentEvent {
+    /// It connected.
+    Connected,
+    /// It was refused.
+    Refused,
+    /// It reported what it measured.
+    Surveyed,
+    /// It was told to end.
+    Finished,
+    /// The connection broke.
+    Gone,
 }
 
 /// A UDP datagram as it was on the wire.
@@ -307,7 +337,7 @@ impl TraceEvent {
         match &self.seen {
             Seen::Dhcp(_) | Seen::Foreign(_) => Wire::Dhcp,
             Seen::File(file) => file.wire,
-            Seen::Report(_) => Wire::Http,
+            Seen::Report(_) | Seen::Agent(_) => Wire::Http,
         }
     }
 
@@ -337,6 +367,7 @@ impl TraceEvent {
                         + file.packets.iter().map(datagram).sum::<usize>()
                 }
                 Seen::Report(report) => size_of::<Report>() + report.text.as_ref().map_or(0, String::len),
+                Seen::Agent(agent) => size_of::<AgentSeen>() + agent.text.len(),
             }
     }
 }

@@ -9,8 +9,8 @@ pub use boots::{boots, last_boot};
 pub use compare::{Comparison, Pair, compare};
 pub use diagnosis::{Case, Diagnosis, diagnose};
 pub use event::{
-    Course, Datagram, Decision, DhcpExchange, FIRST_PACKETS, FileRequest, ForeignReply, LAST_PACKETS,
-    PACKET_KEPT, Report, Role, Seen, Silence, TraceEvent, TransferEnd, Wire,
+    AgentEvent, AgentSeen, Course, Datagram, Decision, DhcpExchange, FIRST_PACKETS, FileRequest,
+    ForeignReply, LAST_PACKETS, PACKET_KEPT, Report, Role, Seen, Silence, TraceEvent, TransferEnd, Wire,
 };
 pub use pcapng::pcapng;
 pub use words::Mark;

@@ -10,7 +10,11 @@ use etherparse::PacketBuilder;
 use jiff::Timestamp;
 use lastmile_formats::{mac::Mac, pcapng::Writer};
 
-use super::{Datagram, DhcpExchange, FIRST_PACKETS, FileRequest, Seen, TraceEvent, TransferEnd, Wire};
+use crate::model::agent::PATH;
+
+use super::{
+    AgentEvent, Datagram, DhcpExchange, FIRST_PACKETS, FileRequest, Seen, TraceEvent, TransferEnd, Wire,
+};
 
 const APPLICATION: &str = concat!("Last Mile ", env!("CARGO_PKG_VERSION"));
 const TTL: u8 = 64;
@@ -35,6 +39,13 @@ pub fn pcapng(mac: Mac, service: Mac, events: &[Arc<TraceEvent>]) -> Vec<u8> {
                 let head = format!("GET /report/(token)/{} HTTP/1.1\r\n\r\n", report.stage);
                 file.http_exchange(event, (report.from, report.to), &head, "HTTP/1.1 200 OK\r\n\r\n");
             }
+            Seen::Agent(agent) if agent.what == AgentEvent::Connected => {
+                let head = format!("GET {PATH} HTTP/1.1\r\nUpgrade: websocket\r\n\r\n");
+                let answer = "HTTP/1.1 101 Switching Protocols\r\n\r\n";
+                file.http_exchange(event, (agent.from, agent.to), &head, answer);
+            }
+            // What is said on the connection is not kept.
+            Seen::Agent(_) => {}
         }
     }
     file.file.finish()

@@ -8,7 +8,7 @@ use lastmile_formats::{
 };
 use serde::{Deserialize, Serialize};
 
-use super::{DhcpExchange, FileRequest, Role, Seen, Silence, TraceEvent, TransferEnd, Wire};
+use super::{AgentEvent, DhcpExchange, FileRequest, Role, Seen, Silence, TraceEvent, TransferEnd, Wire};
 use crate::{
     base::size_text,
     decide::dhcp::{BOOT_SERVER_PORT, NoReply},
@@ -45,6 +45,12 @@ impl TraceEvent {
                 (None, _) => file.path.clone(),
             },
             Seen::Report(report) => format!("report {}", report.stage),
+            Seen::Agent(agent) => match agent.what {
+                AgentEvent::Connected | AgentEvent::Refused => "survey's agent connects".into(),
+                AgentEvent::Surveyed => "report of a survey".into(),
+                AgentEvent::Finished => "survey's agent waits".into(),
+                AgentEvent::Gone => "survey's agent goes".into(),
+            },
         }
     }
 
@@ -63,6 +69,7 @@ impl TraceEvent {
                 Some(text) => format!("taken, install {}: {text}", report.install),
                 None => format!("taken, install {}", report.install),
             },
+            Seen::Agent(agent) => agent.text.clone(),
         }
     }
 
@@ -72,7 +79,7 @@ impl TraceEvent {
         let decision = match &self.seen {
             Seen::Dhcp(dhcp) => dhcp.decision.as_ref(),
             Seen::File(file) => file.decision.as_ref(),
-            Seen::Foreign(_) | Seen::Report(_) => None,
+            Seen::Foreign(_) | Seen::Report(_) | Seen::Agent(_) => None,
         };
         decision.map(|decision| format!("{}: {}", decision.gets, decision.why))
     }
@@ -107,6 +114,11 @@ impl TraceEvent {
                 Mark::Trouble
             }
             Seen::Report(_) => Mark::Good,
+            Seen::Agent(agent) => match agent.what {
+                AgentEvent::Refused => Mark::Trouble,
+                AgentEvent::Gone => Mark::Quiet,
+                AgentEvent::Connected | AgentEvent::Surveyed | AgentEvent::Finished => Mark::Good,
+            },
         }
     }
 }

@@ -352,7 +352,7 @@ pub(super) fn no_menu_asked(boot: &Boot<'_>) -> Option<Diagnosis> {
     // A menu that came before a module did is a menu: GRUB fetches `http.mod` only when its menu says so.
     let more = boot.after(event).any(|event| match &event.seen {
         Seen::File(file) => matches!(file.role, Role::Menu | Role::Kernel | Role::Initrd | Role::ImageFile),
-        Seen::Report(_) => true,
+        Seen::Report(_) | Seen::Agent(_) => true,
         _ => false,
     });
     // shim is followed by the loader that it starts: what counts is silence after the last of them.
@@ -396,7 +396,7 @@ pub(super) fn no_second_lease(boot: &Boot<'_>) -> Option<Diagnosis> {
     let (event, file) = boot.delivered(|role| matches!(role, Role::Kernel | Role::Initrd))?;
     let more = boot.after(event).any(|event| match &event.seen {
         Seen::Dhcp(dhcp) => !dhcp.is_from_firmware(),
-        Seen::File(_) | Seen::Report(_) => true,
+        Seen::File(_) | Seen::Report(_) | Seen::Agent(_) => true,
         Seen::Foreign(_) => false,
     });
     if more || boot.since(event) < KERNEL_START {

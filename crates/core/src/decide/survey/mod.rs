@@ -1,0 +1,3 @@
+//! The survey: what its system consists of.
+
+pub mod system;

@@ -1,0 +1,119 @@
+//! What the agent and the service tell each other, as JSON in the text messages of one WebSocket (RFC 6455).
+//!
+//! The agent connects to [`PATH`] with the token of its boot, and says [`FromAgent::Hello`] first. What has to be recorded
+//! carries a sequence number and is kept by the agent until the service says [`ToAgent::Recorded`]; what was said before a
+//! connection broke is said again on the next one, so everything recorded is told by what it is about, and taken once.
+
+mod token;
+
+use std::collections::BTreeMap;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+pub use token::{AgentToken, TokenError, TokenKey};
+use uuid::Uuid;
+
+use super::facts::Facts;
+
+/// Where the agent connects to, on the listener that machines are served by.
+pub const PATH: &str = "/agent";
+/// The version of these messages. A service takes those of its own version only: agent and service are built together.
+pub const VERSION: u32 = 1;
+/// Longest message, in bytes: facts of a machine with hundreds of disks are a tenth of it.
+pub const MOST_MESSAGE: usize = 4 << 20;
+
+/// What the agent says.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FromAgent {
+    /// Its number, for what has to be recorded: 1, 2, 3 … in one boot.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sequence: Option<u64>,
+    /// The message.
+    #[serde(flatten)]
+    pub said: Said,
+}
+
+/// A message of the agent.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "said", rename_all = "kebab-case")]
+pub enum Said {
+    /// The first message of each connection.
+    Hello(Hello),
+    /// What was measured. Later surveys of one boot take the place of earlier ones: disks and neighbours appear late.
+    Survey(Box<Survey>),
+    /// What the agent is doing, for people who look at the machine from afar.
+    Doing {
+        /// In a few words.
+        text: String,
+    },
+}
+
+/// Who connects.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Hello {
+    /// [`VERSION`].
+    pub version: u32,
+    /// This boot, told from others.
+    pub boot: Uuid,
+    /// Seconds since the kernel started.
+    pub up_secs: f64,
+}
+
+/// What one boot measured.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Survey {
+    /// What the agent itself measured.
+    pub facts: Facts,
+    /// What the site's own programs found, by their names.
+    #[serde(default)]
+    pub found: BTreeMap<String, serde_json::Value>,
+}
+
+/// What the service says.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "say", rename_all = "kebab-case")]
+pub enum ToAgent {
+    /// The answer to [`Said::Hello`].
+    Welcome {
+        /// The present time.
+        now: Timestamp,
+        /// What the machine is called; nothing while nobody registered it.
+        machine: Option<String>,
+    },
+    /// A message is on record, and with it all before.
+    Recorded {
+        /// Its number.
+        sequence: u64,
+    },
+    /// What the machine is called now, and what it waits for: shown on its screen.
+    Waits {
+        /// Its name.
+        machine: Option<String>,
+        /// In a few words.
+        text: String,
+    },
+    /// Nothing more is to be done here.
+    Finish(Finish),
+}
+
+/// How a survey ends.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr, strum::EnumString,
+)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum Finish {
+    /// The machine starts anew, and gets what its boot plan says then.
+    Restart,
+    /// It is switched off.
+    PowerOff,
+}
+
+impl Survey {
+    /// Whether it says something else of the machine than an earlier one.
+    #[must_use]
+    pub fn differs_from(&self, earlier: &Self) -> bool {
+        self.found != earlier.found || !self.facts.changes_since(&earlier.facts).is_empty()
+    }
+}

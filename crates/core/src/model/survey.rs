@@ -1,0 +1,76 @@
+//! A survey on record: what one boot of the survey measured.
+
+use jiff::Timestamp;
+use lastmile_formats::mac::Mac;
+use uuid::Uuid;
+
+use super::{agent::Survey, facts::Difference, machine::Machine};
+use crate::base::Id;
+
+/// What one boot measured. It is written again while the boot goes on, as disks and neighbours appear late.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SurveyRecord {
+    /// The boot.
+    pub boot: Uuid,
+    /// The MAC address that it was started from.
+    pub mac: Mac,
+    /// The machine that had that address then, if one was registered.
+    pub machine: Option<Id<Machine>>,
+    /// The boot of its survey before, with which it was compared; nothing for the first.
+    pub previous: Option<Uuid>,
+    /// When the first report came.
+    pub began: Timestamp,
+    /// When the last one came.
+    pub at: Timestamp,
+    /// What was measured.
+    pub survey: Survey,
+    /// What is different since the survey before.
+    pub changes: Vec<Difference>,
+}
+
+impl SurveyRecord {
+    /// The record of a report, which is the first or a later one of its boot: `earlier` is the machine's latest survey.
+    #[must_use]
+    pub fn of_report(
+        boot: Uuid,
+        mac: Mac,
+        machine: Option<Id<Machine>>,
+        survey: Survey,
+        earlier: Option<&Self>,
+        now: Timestamp,
+    ) -> Self {
+        let same = earlier.filter(|earlier| earlier.boot == boot);
+        let changes = match (same, earlier) {
+            // What was different stays so; what this boot finds late is not.
+            (Some(same), _) => same.changes_with(&survey),
+            (None, Some(before)) => survey.facts.changes_since(&before.survey.facts),
+            (None, None) => Vec::new(),
+        };
+        let began = same.map_or(now, |same| same.began);
+        let previous = same.map_or_else(|| earlier.map(|before| before.boot), |same| same.previous);
+        Self { boot, mac, machine, previous, began, at: now, survey, changes }
+    }
+
+    /// What is different since the survey before, once this boot has measured something more.
+    fn changes_with(&self, survey: &Survey) -> Vec<Difference> {
+        if self.previous.is_none() {
+            return Vec::new();
+        }
+        let late = survey.facts.changes_since(&self.survey.facts);
+        let mut changes = self.changes.clone();
+        for found in late {
+            match changes.iter_mut().find(|change| change.place == found.place) {
+                Some(change) => change.now = found.now,
+                None => changes.push(found),
+            }
+        }
+        changes.retain(|change| change.before != change.now);
+        changes
+    }
+
+    /// Every address that a machine of this hardware may speak from: that it was started from, and those of its cards.
+    pub fn macs(&self) -> impl Iterator<Item = Mac> {
+        let cards = self.survey.facts.nics.iter().map(|nic| nic.mac).filter(|mac| *mac != self.mac);
+        std::iter::once(self.mac).chain(cards)
+    }
+}
