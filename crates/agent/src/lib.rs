@@ -1,6 +1,12 @@
 //! What runs in the memory of a machine under survey.
 //!
 //! [`collect`] measures a machine. It reads a tree of files, which is `/` on a machine, and anything else in tests and for
-//! simulated machines.
+//! simulated machines. [`session`] keeps the connection to the service and is the same for both. [`init`] is what only a real
+//! machine needs: drivers, the network ([`network`]), screens ([`status`]).
 
 pub mod collect;
+pub mod init;
+pub mod network;
+pub mod orders;
+pub mod session;
+pub mod status;

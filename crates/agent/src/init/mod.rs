@@ -1,0 +1,211 @@
+//! The agent as the first process of a machine (`/init` of an initramfs): everything that a system has to be before anything
+//! can be measured.
+
+mod consoles;
+mod drivers;
+mod mounts;
+
+use std::{io, sync::Arc, time::Duration};
+
+use jiff::Timestamp;
+use lastmile_core::model::{
+    agent::{Finish, Said, Survey, ToAgent},
+    facts::Facts,
+};
+use nix::{
+    sys::{
+        reboot::{RebootMode, reboot},
+        time::TimeSpec,
+    },
+    time::{ClockId, clock_settime},
+};
+use tokio::{
+    sync::mpsc,
+    time::{Instant, interval, sleep},
+};
+use uuid::Uuid;
+
+use crate::{
+    collect::{self, Tree},
+    network::{self, Links, Neighbours},
+    orders::Orders,
+    session::{Outbox, Session},
+    status::Status,
+};
+
+/// How long a machine shows why it cannot go on before it starts anew: long enough to be read and photographed.
+const FAREWELL: Duration = Duration::from_secs(60);
+/// Between two tries to bring the network up.
+const NETWORK_PAUSE: Duration = Duration::from_secs(2);
+/// Between two looks for what has changed: disks that appear late, cables that are moved.
+const LOOK: Duration = Duration::from_secs(5);
+/// How long what has to be recorded is waited for before the machine starts anew.
+const LAST_WORDS: Duration = Duration::from_secs(30);
+/// Words from the service that may wait.
+const MOST_WORDS: usize = 64;
+
+/// Runs the machine. Never returns while the machine runs.
+pub fn run() -> io::Result<()> {
+    let faults = mounts::all();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+    let status = Status::default();
+    faults.into_iter().for_each(|fault| status.fault(fault));
+    runtime.block_on(live(status))
+}
+
+async fn live(status: Status) -> io::Result<()> {
+    tokio::spawn(consoles::follow(status.follow()));
+    let (orders, errors) = Orders::read(&std::fs::read_to_string("/proc/cmdline").unwrap_or_default());
+    errors.iter().for_each(|error| status.fault(error.to_string()));
+    let tree = Tree::machine();
+    show_hardware(&status, &collect::facts(&tree));
+    status.doing("loading drivers");
+    let drivers = Arc::new(drivers::Drivers::new(&status));
+    drivers.load_wanted();
+    let links = Links::open()?;
+    tokio::spawn(keep_network(links.clone(), orders.clone(), status.clone()));
+    let neighbours: Arc<Neighbours> = network::neighbours();
+    if let Err(error) = neighbours.listen() {
+        status.fault(format!("neighbours on the cables are not heard: {error}"));
+    }
+    drivers.settle().await;
+    let outbox = Arc::new(Outbox::default());
+    status.doing("measuring");
+    let surveys = Surveys { tree, links, neighbours, outbox: Arc::clone(&outbox) };
+    let first = surveys.measure().await;
+    show_hardware(&status, &first.facts);
+    outbox.put(Said::Survey(Box::new(first.clone())));
+    tokio::spawn(surveys.follow(first, drivers));
+    let (say, said) = mpsc::channel(MOST_WORDS);
+    if let Some(session) = session(&orders, &status) {
+        let (outbox, status) = (Arc::clone(&outbox), status.clone());
+        tokio::spawn(async move { session.run(&outbox, &say, &status).await });
+    }
+    status.doing("reporting");
+    obey(said, &outbox, &status).await;
+    std::future::pending().await
+}
+
+fn session(orders: &Orders, status: &Status) -> Option<Session> {
+    let (Some(service), Some(token)) = (&orders.service, &orders.token) else {
+        status.fault(
+            "the kernel's command line has no lastmile.service and lastmile.token: nobody is told".into(),
+        );
+        return None;
+    };
+    status.service(service.clone());
+    let up = nix::time::clock_gettime(ClockId::CLOCK_BOOTTIME).map(Duration::from).unwrap_or_default();
+    let since = Instant::now().checked_sub(up).unwrap_or_else(Instant::now);
+    Some(Session { service: service.clone(), token: token.clone(), boot: Uuid::now_v7(), since })
+}
+
+fn show_hardware(status: &Status, facts: &Facts) {
+    status.hardware(facts.hardware().unwrap_or_else(|| "of no name that its firmware says".into()));
+}
+
+/// The network is brought up again whenever it fails: a card may go away and come back.
+async fn keep_network(links: Links, orders: Orders, status: Status) {
+    loop {
+        if let Err(error) = network::keep_up(&links, &orders, &status).await {
+            status.fault(format!("the network: {error}"));
+        }
+        sleep(NETWORK_PAUSE).await;
+    }
+}
+
+/// Measures, again and again.
+struct Surveys {
+    tree: Tree,
+    links: Links,
+    neighbours: Arc<Neighbours>,
+    outbox: Arc<Outbox>,
+}
+
+impl Surveys {
+    async fn measure(&self) -> Survey {
+        let mut facts = collect::facts(&self.tree);
+        let links = self.links.all().await.unwrap_or_default();
+        for nic in &mut facts.nics {
+            let link = links.iter().find(|link| link.name == nic.name);
+            nic.neighbour = link.and_then(|link| self.neighbours.on(link.index));
+        }
+        Survey { facts, ..Survey::default() }
+    }
+
+    /// Switches every card on, so that its neighbour can be heard, and says what has changed since.
+    async fn follow(self, mut last: Survey, drivers: Arc<drivers::Drivers>) {
+        let mut look = interval(LOOK);
+        loop {
+            tokio::select! {
+                _ = look.tick() => {}
+                () = self.neighbours.changed() => {}
+            }
+            drivers.load_wanted();
+            for link in self.links.all().await.unwrap_or_default() {
+                // What cannot be switched on now is tried again at the next look.
+                let _ = self.links.up(link.index).await;
+            }
+            let now = self.measure().await;
+            if now.differs_from(&last) {
+                self.outbox.put(Said::Survey(Box::new(now.clone())));
+                last = now;
+            }
+        }
+    }
+}
+
+/// Does what the service says, until the end.
+async fn obey(mut said: mpsc::Receiver<ToAgent>, outbox: &Outbox, status: &Status) {
+    while let Some(word) = said.recv().await {
+        match word {
+            ToAgent::Welcome { now, machine } => {
+                status.machine(machine);
+                if let Err(error) = set_clock(now) {
+                    status.fault(format!("the clock cannot be set: {error}"));
+                }
+            }
+            ToAgent::Waits { machine, text } => {
+                status.machine(machine);
+                status.doing("done");
+                status.waits_for(&text);
+            }
+            // The connection takes it.
+            ToAgent::Recorded { .. } => {}
+            ToAgent::Finish(finish) => end(finish, outbox, status).await,
+        }
+    }
+}
+
+async fn end(finish: Finish, outbox: &Outbox, status: &Status) {
+    status.doing(match finish {
+        Finish::Restart => "restarting",
+        Finish::PowerOff => "switching off",
+    });
+    let begun = Instant::now();
+    while !outbox.is_empty() && begun.elapsed() < LAST_WORDS {
+        sleep(Duration::from_millis(100)).await;
+    }
+    // Long enough for the screens.
+    sleep(Duration::from_millis(300)).await;
+    nix::unistd::sync();
+    let mode = match finish {
+        Finish::Restart => RebootMode::RB_AUTOBOOT,
+        Finish::PowerOff => RebootMode::RB_POWER_OFF,
+    };
+    let Err(error) = reboot(mode);
+    status.fault(format!("the kernel refuses: {error}"));
+}
+
+fn set_clock(now: Timestamp) -> nix::Result<()> {
+    let seconds = now.as_second();
+    clock_settime(ClockId::CLOCK_REALTIME, TimeSpec::new(seconds, now.subsec_nanosecond().into()))
+}
+
+/// What stays on the screen when the first process cannot go on: it must not end, or the kernel panics.
+pub fn farewell(error: &io::Error) {
+    consoles::print(&format!(
+        "Last Mile survey\n  fault     it cannot run: {error}\n  now       restarting in a minute\n"
+    ));
+    std::thread::sleep(FAREWELL);
+    let Err(_) = reboot(RebootMode::RB_AUTOBOOT);
+}

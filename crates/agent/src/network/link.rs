@@ -1,0 +1,133 @@
+//! The kernel's network cards (rtnetlink(7)).
+
+use std::{fs, net::Ipv4Addr};
+
+use futures_util::TryStreamExt;
+use ipnet::Ipv4Net;
+use lastmile_formats::mac::Mac;
+use rtnetlink::{
+    AddressMessageBuilder, Handle, LinkUnspec, LinkVlan, RouteMessageBuilder,
+    packet_route::link::{LinkAttribute, LinkFlags},
+};
+
+use super::NetworkError;
+
+/// A network card, or a VLAN on one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Link {
+    /// The kernel's number of it.
+    pub index: u32,
+    /// The kernel's name of it.
+    pub name: String,
+    /// Its MAC address.
+    pub mac: Mac,
+}
+
+impl Link {
+    /// Whether a cable is in it and the other end is on.
+    #[must_use]
+    pub fn has_link(&self) -> bool {
+        fs::read_to_string(format!("/sys/class/net/{}/carrier", self.name))
+            .is_ok_and(|text| text.trim() == "1")
+    }
+}
+
+/// A connection to the kernel.
+#[derive(Debug, Clone)]
+pub struct Links(Handle);
+
+impl Links {
+    /// Opens the connection, which a task of its own serves.
+    ///
+    /// # Errors
+    /// If the kernel has no such sockets.
+    pub fn open() -> std::io::Result<Self> {
+        let (connection, handle, _) = rtnetlink::new_connection()?;
+        tokio::spawn(connection);
+        Ok(Self(handle))
+    }
+
+    /// Every card that has a MAC address, in the kernel's order; neither the loopback nor VLANs on cards.
+    ///
+    /// # Errors
+    /// If the kernel refuses.
+    pub async fn all(&self) -> Result<Vec<Link>, NetworkError> {
+        let messages: Vec<_> = self.0.link().get().execute().try_collect().await?;
+        let links = messages.into_iter().filter_map(|message| {
+            if message.header.flags.contains(LinkFlags::Loopback) {
+                return None;
+            }
+            let (mut name, mut mac, mut is_on_another) = (None, None, false);
+            for attribute in message.attributes {
+                match attribute {
+                    LinkAttribute::IfName(text) => name = Some(text),
+                    LinkAttribute::Address(bytes) => {
+                        mac = <[u8; 6]>::try_from(bytes).ok().and_then(|bytes| Mac::new(bytes).ok());
+                    }
+                    LinkAttribute::Link(_) => is_on_another = true,
+                    _ => {}
+                }
+            }
+            let link = Link { index: message.header.index, name: name?, mac: mac? };
+            (!is_on_another).then_some(link)
+        });
+        Ok(links.collect())
+    }
+
+    /// Switches a card on. It hears frames for groups, too: neighbours speak to one.
+    ///
+    /// # Errors
+    /// If the kernel refuses.
+    pub async fn up(&self, index: u32) -> Result<(), NetworkError> {
+        let message = LinkUnspec::new_with_index(index).up().allmulticast(true).build();
+        Ok(self.0.link().set(message).execute().await?)
+    }
+
+    /// The VLAN `id` on a card, made if it is not there, switched on.
+    ///
+    /// # Errors
+    /// If the kernel refuses: its module for VLANs may be missing.
+    pub async fn vlan(&self, card: &Link, id: u16) -> Result<Link, NetworkError> {
+        let name = format!("{}.{id}", card.name);
+        let index = |name: &str| nix::net::if_::if_nametoindex(name).map_err(std::io::Error::from);
+        if index(&name).is_err() {
+            let message = LinkVlan::new(&name, card.index, id).up().build();
+            self.0.link().add(message).execute().await?;
+        }
+        let link = Link { index: index(&name)?, name, mac: card.mac };
+        self.up(link.index).await?;
+        Ok(link)
+    }
+
+    /// Gives a card an address, and the way to other networks through it.
+    ///
+    /// # Errors
+    /// If the kernel refuses.
+    pub async fn set_address(
+        &self,
+        card: &Link,
+        address: Ipv4Net,
+        router: Option<Ipv4Addr>,
+    ) -> Result<(), NetworkError> {
+        let added = self.0.address().add(card.index, address.addr().into(), address.prefix_len()).replace();
+        added.execute().await?;
+        if let Some(router) = router {
+            let route =
+                RouteMessageBuilder::<Ipv4Addr>::new().gateway(router).output_interface(card.index).build();
+            self.0.route().add(route).replace().execute().await?;
+        }
+        Ok(())
+    }
+
+    /// Takes an address from a card.
+    ///
+    /// # Errors
+    /// If the kernel refuses.
+    pub async fn clear_address(&self, card: &Link, address: Ipv4Net) -> Result<(), NetworkError> {
+        let message = AddressMessageBuilder::<Ipv4Addr>::new()
+            .index(card.index)
+            .address(address.addr(), address.prefix_len())
+            .build();
+        Ok(self.0.address().del(message).execute().await?)
+    }
+}

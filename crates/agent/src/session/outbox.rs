@@ -1,0 +1,142 @@
+//! What is to be said to the service, kept until it is on record there.
+
+use std::{
+    collections::VecDeque,
+    sync::{Mutex, PoisonError},
+};
+
+use lastmile_core::model::agent::{FromAgent, Said};
+use tokio::sync::Notify;
+
+/// Passing messages that wait for a connection: the last ones count.
+const MOST_PASSING: usize = 64;
+
+/// Messages on their way out.
+#[derive(Debug, Default)]
+pub struct Outbox {
+    kept: Mutex<Kept>,
+    changed: Notify,
+}
+
+#[derive(Debug, Default)]
+struct Kept {
+    last: u64,
+    /// What has to be recorded, oldest first.
+    lasting: VecDeque<FromAgent>,
+    /// What matters only now.
+    passing: VecDeque<FromAgent>,
+    /// The last that was sent on this connection.
+    sent: u64,
+}
+
+impl Outbox {
+    /// Something that has to be recorded: said again on each new connection until it is.
+    pub fn put(&self, said: Said) {
+        self.change(|kept| {
+            // A later survey of the same boot takes the place of an earlier one.
+            if matches!(said, Said::Survey(_)) {
+                kept.lasting.retain(|other| !matches!(other.said, Said::Survey(_)));
+            }
+            kept.last += 1;
+            kept.lasting.push_back(FromAgent { sequence: Some(kept.last), said });
+        });
+        self.changed.notify_one();
+    }
+
+    /// Something that matters only now.
+    pub fn tell(&self, said: Said) {
+        self.change(|kept| {
+            kept.passing.push_back(FromAgent { sequence: None, said });
+            let old = kept.passing.len().saturating_sub(MOST_PASSING);
+            kept.passing.drain(..old);
+        });
+        self.changed.notify_one();
+    }
+
+    /// Everything up to this number is on record.
+    pub fn recorded(&self, sequence: u64) {
+        self.change(|kept| kept.lasting.retain(|message| message.sequence > Some(sequence)));
+    }
+
+    /// Whether everything is on record.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.change(|kept| kept.lasting.is_empty())
+    }
+
+    /// A new connection: whatever is not on record is to be said again.
+    pub(super) fn begin_again(&self) {
+        self.change(|kept| kept.sent = 0);
+        self.changed.notify_one();
+    }
+
+    /// Waits for the next message that was not sent on this connection.
+    pub(super) async fn next(&self) -> FromAgent {
+        loop {
+            let found = self.change(|kept| {
+                let sent = kept.sent;
+                let lasting = kept.lasting.iter().find(|message| message.sequence > Some(sent)).cloned();
+                match lasting {
+                    Some(message) => {
+                        kept.sent = message.sequence.unwrap_or(sent);
+                        Some(message)
+                    }
+                    None => kept.passing.pop_front(),
+                }
+            });
+            match found {
+                Some(message) => return message,
+                None => self.changed.notified().await,
+            }
+        }
+    }
+
+    fn change<T>(&self, change: impl FnOnce(&mut Kept) -> T) -> T {
+        change(&mut self.kept.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use futures_util::FutureExt;
+    use lastmile_core::model::agent::Survey;
+
+    use super::*;
+
+    fn doing(text: &str) -> Said {
+        Said::Doing { text: text.into() }
+    }
+
+    #[test]
+    fn what_is_not_on_record_is_said_again_on_the_next_connection() {
+        let outbox = Outbox::default();
+        outbox.put(doing("one"));
+        outbox.put(doing("two"));
+        outbox.tell(doing("passing"));
+        let next = || outbox.next().now_or_never().map(|message| (message.sequence, message.said));
+        assert_eq!(next(), Some((Some(1), doing("one"))));
+        assert_eq!(next(), Some((Some(2), doing("two"))));
+        assert_eq!(next(), Some((None, doing("passing"))));
+        assert_eq!(next(), None);
+        outbox.recorded(1);
+        outbox.begin_again();
+        outbox.put(doing("three"));
+        assert_eq!(next(), Some((Some(2), doing("two"))));
+        assert_eq!(next(), Some((Some(3), doing("three"))));
+        assert_eq!(next(), None);
+        outbox.recorded(3);
+        assert!(outbox.is_empty());
+    }
+
+    #[test]
+    fn of_surveys_only_the_last_is_kept() {
+        let outbox = Outbox::default();
+        outbox.put(Said::Survey(Box::default()));
+        let mut found = Survey::default();
+        found.facts.memory.mib = 512;
+        outbox.put(Said::Survey(Box::new(found.clone())));
+        let message = outbox.next().now_or_never().unwrap();
+        assert_eq!((message.sequence, message.said), (Some(2), Said::Survey(Box::new(found))));
+        assert!(outbox.next().now_or_never().is_none());
+    }
+}
