@@ -9,6 +9,8 @@ use lastmile_core::{
     },
 };
 
+use lastmile_formats::mac::Mac;
+
 use crate::LogLine;
 
 /// What was recorded, for those who watch: told in the order of the commits, after the snapshot has it.
@@ -69,6 +71,13 @@ pub enum Recorded {
         install: i64,
         /// The lines.
         lines: Vec<LogLine>,
+    },
+    /// A machine or a newcomer was surveyed.
+    Survey {
+        /// The address that it was started from.
+        mac: Mac,
+        /// Which machine, if it is registered.
+        machine: Option<Id<Machine>>,
     },
     /// A webhook or one of its deliveries was changed, added or removed.
     Webhook {

@@ -256,6 +256,20 @@ diesel::table! {
 }
 
 diesel::table! {
+    survey (boot) {
+        boot -> Text,
+        mac -> Text,
+        machine_id -> Nullable<Text>,
+        previous -> Nullable<Text>,
+        began -> BigInt,
+        at -> BigInt,
+        measured -> Text,
+        changes -> Text,
+        is_latest -> Bool,
+    }
+}
+
+diesel::table! {
     menu (id) {
         id -> Text,
         name -> Text,

@@ -69,6 +69,9 @@ impl<'a> Tx<'a> {
         for install in self.installs_for_decisions()? {
             site = site.with_install(install);
         }
+        for survey in self.latest_surveys()? {
+            site = site.with_survey(survey);
+        }
         for webhook in self.webhooks()? {
             site = site.with_webhook(webhook);
         }

@@ -5,6 +5,7 @@ mod boot;
 mod image;
 mod machine;
 mod subnet;
+mod survey;
 mod webhook;
 
 use lastmile_core::site::{Entity, Site};

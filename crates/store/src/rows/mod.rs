@@ -15,4 +15,5 @@ mod menu;
 mod reservation;
 mod settings;
 mod subnet;
+mod survey;
 pub(crate) mod webhook;
