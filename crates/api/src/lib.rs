@@ -22,6 +22,7 @@ mod overview;
 mod problem;
 pub mod settings;
 mod status;
+mod survey;
 mod things;
 mod trace;
 mod webhook;
@@ -60,7 +61,9 @@ pub use lastmile_core::{
         subnet::{Holding, Picture, Proposal, Reason, ReservationDraft, Span, SubnetDraft},
     },
     model::{
+        agent::Finish,
         answers::{PasswordInput, PasswordShown, Question, Settings},
+        facts::{Difference as FactsDifference, Disk as FactsDisk, Facts, Nic as FactsNic, PciDevice},
         image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
         lease::LeaseState,
@@ -76,7 +79,7 @@ pub use lastmile_core::{
         trace::{Case, Diagnosis, Mark, Pair, Wire},
     },
 };
-pub use lastmile_formats::{architecture::Architecture, cpu::Cpu};
+pub use lastmile_formats::{architecture::Architecture, cpu::Cpu, smbios::MemorySlot};
 pub use machine::{
     Installed, LoaderChoice, MachineDetail, MachineList, MachineRow, MachineSort, MachinesListQuery,
     NamingView, PlanView, Stage,
@@ -85,6 +88,9 @@ pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, 
 pub use overview::{Attention, AttentionKind, Overview, Today};
 pub use problem::{PROBLEM_JSON, Problem};
 pub use status::{Counters, Status};
+pub use survey::{
+    AgentView, FactsCompareQuery, FactsComparison, FactsView, KernelSource, SurveyBuild, SurveyRow,
+};
 pub use things::{
     ContentView, FoundFile, FoundLoader, LeaseView, LoaderPackages, LoaderView, ReservationView, SubnetView,
     SubnetsRemoveQuery,

@@ -100,7 +100,7 @@ impl From<&TraceEvent> for TraceLine {
         let (asked_options, got_options) = match &event.seen {
             Seen::Dhcp(dhcp) => (options(dhcp.request()), options(dhcp.reply())),
             Seen::Foreign(foreign) => (Vec::new(), options(Message::parse(&foreign.reply.payload).ok())),
-            Seen::File(_) | Seen::Report(_) => (Vec::new(), Vec::new()),
+            Seen::File(_) | Seen::Report(_) | Seen::Agent(_) => (Vec::new(), Vec::new()),
         };
         Self {
             number: event.number,

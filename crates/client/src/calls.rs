@@ -6,15 +6,16 @@ use lastmile_api::{
     AdoptRequest, Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest,
     AnswersView, ArmPreview, ArmRequest, ArmSeveral, AskedRequest, Changed, CheckReport, ContentView,
     CurrentRevision, DeliveriesListQuery, DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery,
-    ExportsMachinesQuery, ExportsZoneQuery, FoundLoader, HistoryHostsQuery, HistoryRatesQuery, HostHistory,
-    ImageDetail, ImageRow, ImageTitle, ImportReport, Inspection, InstallDetail, InstallList, InstallNumbers,
-    InstallRow, InstallsListQuery, Inventory, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft,
-    LoaderPackages, LoaderView, MachineDetail, MachineDraft, MachineList, MachineRow, MachinesChange,
-    MachinesImport, MachinesListQuery, MachinesRemove, MenuDraft, MenuPreview, MenuView, NamingDraft,
-    NamingView, NewcomerView, Overview, PasswordInput, Picture, PreviewRequest, Proposal, RateReport,
-    RenameRequest, Renamed, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, Settings,
-    SiteSettings, Status, SubnetDraft, SubnetView, SubnetsRemoveQuery, Trace, TraceComparison, TraceLine,
-    TracesCompareQuery, Upload, UploadRequest, WebhookDraft, WebhookView, Work,
+    ExportsMachinesQuery, ExportsZoneQuery, FactsCompareQuery, FactsComparison, FactsView, FoundLoader,
+    HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow, ImageTitle, ImportReport,
+    Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, Inventory,
+    LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView, MachineDetail,
+    MachineDraft, MachineList, MachineRow, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove,
+    MenuDraft, MenuPreview, MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput,
+    Picture, PreviewRequest, Proposal, RateReport, RenameRequest, Renamed, ReservationDraft, ReservationView,
+    RevisionDetail, RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView,
+    SubnetsRemoveQuery, SurveyBuild, SurveyRow, Trace, TraceComparison, TraceLine, TracesCompareQuery,
+    Upload, UploadRequest, WebhookDraft, WebhookView, Work,
 };
 use reqwest::Method;
 
@@ -147,6 +148,37 @@ impl Client {
     /// A zone file (RFC 1035) of a domain, or of a network.
     pub async fn exports_zone(&self, query: &ExportsZoneQuery) -> Result<String, ClientError> {
         self.text(self.request(Method::GET, "/exports/zone").query(query)).await
+    }
+
+    /// What the latest survey measured of a machine (by its name) or of a newcomer (by its MAC address).
+    pub async fn facts_read(&self, who: &str) -> Result<FactsView, ClientError> {
+        self.read(self.request(Method::GET, &format!("/facts/{who}", who = part(who)))).await
+    }
+
+    /// How the hardware of two machines differs, by their latest surveys.
+    pub async fn facts_compare(
+        &self,
+        who: &str,
+        query: &FactsCompareQuery,
+    ) -> Result<FactsComparison, ClientError> {
+        self.read(
+            self.request(Method::GET, &format!("/facts/{who}/comparison", who = part(who))).query(query),
+        )
+        .await
+    }
+
+    /// Every survey of a machine or a newcomer, the latest first.
+    pub async fn facts_surveys(&self, who: &str) -> Result<Vec<SurveyRow>, ClientError> {
+        self.read(self.request(Method::GET, &format!("/facts/{who}/surveys", who = part(who)))).await
+    }
+
+    /// What one survey measured.
+    pub async fn facts_survey(&self, who: &str, boot: &str) -> Result<FactsView, ClientError> {
+        self.read(self.request(
+            Method::GET,
+            &format!("/facts/{who}/surveys/{boot}", who = part(who), boot = part(boot)),
+        ))
+        .await
     }
 
     /// Which host has which image revision, since when, and from whom; machines that left among them.
@@ -614,6 +646,12 @@ impl Client {
             &format!("/subnets/{name}/reservations/{address}", name = part(name), address = part(address)),
         ))
         .await
+    }
+
+    /// Makes the system that machines are surveyed by, and imports it as an image's next revision. It takes half a minute, and is
+    /// finished also if nobody waits for it.
+    pub async fn survey_build(&self, body: &SurveyBuild) -> Result<ImageDetail, ClientError> {
+        self.read(self.request(Method::POST, "/survey/system").json(body)).await
     }
 
     /// The trace of a machine (by its name) or of a newcomer (by its MAC address): everything it did on the wire since

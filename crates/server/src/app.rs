@@ -2,10 +2,13 @@
 
 use std::sync::Arc;
 
+use tokio_util::{sync::CancellationToken, task::TaskTracker};
+
 use crate::{
     boot, dhcp, intake,
     library::{Library, Uploads},
     records::Records,
+    survey,
     wire::Wire,
     work::WorkBook,
 };
@@ -34,6 +37,12 @@ impl App {
     /// What serving files to machines uses.
     pub(crate) fn boot(&self) -> boot::Parts {
         boot::Parts { records: self.records.clone(), wire: self.wire.clone(), library: self.library.clone() }
+    }
+
+    /// What serving the survey's agents uses.
+    pub(crate) fn survey(&self, tasks: &TaskTracker, stop: &CancellationToken) -> survey::Parts {
+        let (tasks, stop) = (tasks.clone(), stop.clone());
+        survey::Parts { records: self.records.clone(), wire: self.wire.clone(), tasks, stop }
     }
 
     /// What looking after files uses.

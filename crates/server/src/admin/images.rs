@@ -81,8 +81,17 @@ pub(super) async fn create(
     State(admin): State<Admin>,
     Json(draft): Json<RevisionDraft>,
 ) -> Result<Edited<ImageDetail>, Reject> {
-    let app = &admin.app;
-    let (holding, promised) = look(app, &draft).await?;
+    import(&admin.app, draft, Vec::new()).await
+}
+
+/// Imports a revision, of which there is more to note than what is recognised.
+pub(super) async fn import(
+    app: &App,
+    draft: RevisionDraft,
+    notes: Vec<String>,
+) -> Result<Edited<ImageDetail>, Reject> {
+    let (mut holding, promised) = look(app, &draft).await?;
+    holding.recognised.notes.extend(notes);
     let draft = draft.filled(&holding.recognised);
     let create = move |change: &mut Change<'_>| {
         let (site, now) = (change.site(), clock::now());

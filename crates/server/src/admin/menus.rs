@@ -197,6 +197,7 @@ pub(super) async fn preview(
         address: app.wire.address_of_macs(&site, &[mac]),
         architecture,
         service,
+        agent_token: None,
     };
     let screen = screen_of_menu(&menu, &format!("preview of menu {name}"), &viewer);
     let reader = reader_for(app, &site, mac, wanted, request.language);

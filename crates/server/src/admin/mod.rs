@@ -10,6 +10,7 @@ mod dry_run;
 mod edition;
 mod events;
 mod exports;
+mod facts;
 mod guard;
 mod history;
 mod images;
@@ -24,6 +25,7 @@ mod reject;
 mod rename;
 mod status;
 mod subnets;
+mod survey;
 mod traces;
 mod uploads;
 mod webhooks;
@@ -64,6 +66,7 @@ use crate::{app::App, start::Listening};
         (name = "installs", description = "The record"),
         (name = "history", description = "Reports over the record"),
         (name = "webhooks", description = "Signed webhooks that tell when installs end"),
+        (name = "survey", description = "The hardware of machines, measured by a small system of the service's own"),
         (name = "exports", description = "What other programs read of the machines"),
     )
 )]
@@ -164,6 +167,11 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(exports::zone))
         .routes(routes!(exports::inventory))
         .routes(routes!(exports::machines))
+        .routes(routes!(survey::build))
+        .routes(routes!(facts::read))
+        .routes(routes!(facts::surveys))
+        .routes(routes!(facts::survey))
+        .routes(routes!(facts::comparison))
 }
 
 /// The OpenAPI document as the routes make it; held against the reviewed one by a test.

@@ -31,7 +31,7 @@ const NEWCOMERS: usize = 1000;
 const NO_INTERFACE: [u8; 6] = [0x02, 0, 0, 0, 0, 0x01];
 
 /// Who is meant by a machine's name, or by a MAC address.
-fn who(site: &Site, text: &str) -> Result<(String, Vec<Mac>), Reject> {
+pub(super) fn who(site: &Site, text: &str) -> Result<(String, Vec<Mac>), Reject> {
     if let Some(machine) = site.machine_called(text) {
         return Ok((machine.name.clone(), machine.macs.clone()));
     }

@@ -89,9 +89,9 @@ pub(crate) async fn serve(
 
 /// Both ends of a connection.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Ends {
-    pub(super) peer: SocketAddr,
-    pub(super) local: SocketAddr,
+pub(crate) struct Ends {
+    pub(crate) peer: SocketAddr,
+    pub(crate) local: SocketAddr,
 }
 
 async fn connection(
@@ -108,7 +108,9 @@ async fn connection(
         .title_case_headers(true)
         .timer(TokioTimer::new())
         .header_read_timeout(HEAD_TIMEOUT)
-        .serve_connection(TokioIo::new(stream), service);
+        .serve_connection(TokioIo::new(stream), service)
+        // The survey's agents keep theirs as a WebSocket.
+        .with_upgrades();
     tokio::pin!(connection);
     let ended = tokio::select! {
         ended = connection.as_mut() => ended,

@@ -12,6 +12,7 @@ use lastmile_core::{
         subnet::Identity,
     },
     model::{
+        agent::AgentToken,
         install::Install,
         loader::{HttpReach, Language, Reader},
         machine::Machine,
@@ -28,7 +29,7 @@ use super::{
     Parts, Refusal, Served,
     files::{Follows, Media, RequestKind},
 };
-use crate::{installs::ArmError, library::Content};
+use crate::{clock, installs::ArmError, library::Content};
 
 /// Everything that is known of who asks.
 struct Asking<'a> {
@@ -39,6 +40,8 @@ struct Asking<'a> {
     subnet: Option<Arc<Subnet>>,
     address: Option<std::net::Ipv4Addr>,
     service: Service,
+    /// What the survey's agent shows itself by; nothing where only people look.
+    agent_token: Option<String>,
 }
 
 impl<'a> Asking<'a> {
@@ -54,7 +57,13 @@ impl<'a> Asking<'a> {
             IpAddr::V4(v4) if !v4.is_loopback() => Some(v4),
             _ => parts.wire.address_of_macs(site, &macs),
         };
-        Self { site, mac, is_known: true, subnet, address, service }
+        Self { site, mac, is_known: true, subnet, address, service, agent_token: None }
+    }
+
+    /// Who asks is the machine itself: it gets what people do not see.
+    fn by_machine(self, parts: &Parts) -> Self {
+        let token = AgentToken { mac: self.mac, given: clock::now() };
+        Self { agent_token: Some(token.write(&parts.records.agent_key)), ..self }
     }
 
     fn viewer<'b>(&'b self, parts: &Parts) -> Viewer<'b>
@@ -69,6 +78,7 @@ impl<'a> Asking<'a> {
             address: self.address,
             architecture: parts.wire.architecture_of(self.site, self.mac),
             service: self.service,
+            agent_token: self.agent_token.as_deref(),
         }
     }
 }
@@ -90,7 +100,7 @@ pub(super) async fn menu(
         parts.records.begin_start(mac).await;
     }
     let site = &*parts.records.site();
-    let asking = Asking::new(parts, site, mac, address);
+    let asking = Asking::new(parts, site, mac, address).by_machine(parts);
     let plan = plan(site, mac, asking.subnet.as_deref());
     let screen = screen_for(&plan, &asking.viewer(parts));
     let reader = Reader { language, ..reader(parts, site, mac) };
@@ -176,7 +186,7 @@ pub(super) async fn picked(
     if !parts.wire.identify(site, mac, address).is_own() {
         return Err(Refusal::OtherMachine { address });
     }
-    let asking = Asking::new(parts, site, mac, address);
+    let asking = Asking::new(parts, site, mac, address).by_machine(parts);
     let viewer = asking.viewer(parts);
     if key == WAIT_KEY {
         return Ok(waited(parts, site, &asking, pick));

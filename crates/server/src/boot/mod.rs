@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 pub(crate) use files::{Asker, Media, Refusal, RequestKind, Served, resolve};
 pub(crate) use http::router;
-pub(crate) use listener::serve;
+pub(crate) use listener::{Ends, serve};
 pub(crate) use menus::{preview, reader};
 pub(crate) use tls::{Tls, tls};
 

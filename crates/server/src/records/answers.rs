@@ -78,6 +78,7 @@ impl Records {
             address,
             architecture,
             service,
+            agent_token: None,
         };
         let mut values = viewer.values(revision);
         if values.address.is_none() {

@@ -19,6 +19,7 @@ use lastmile_api::Event;
 use lastmile_core::{
     base::Id,
     model::{
+        agent::TokenKey,
         answers::SealKey,
         image::{Revision, Sha256},
     },
@@ -42,6 +43,8 @@ pub(crate) struct Records {
     pub(crate) store: Store,
     /// What secrets are sealed with.
     pub(crate) seal_key: SealKey,
+    /// What the survey's agents are known by.
+    pub(crate) agent_key: TokenKey,
     /// When the service started.
     pub(crate) since: Timestamp,
     pub(crate) events: broadcast::Sender<Event>,
@@ -78,7 +81,8 @@ pub(crate) async fn trying<F: Future>(work: F) -> F::Output {
     TRYING.scope(true, work).await
 }
 
-fn is_trying() -> bool {
+/// Whether changes are only tried here.
+pub(crate) fn is_trying() -> bool {
     TRYING.try_with(|is_trying| *is_trying).unwrap_or(false)
 }
 
@@ -103,6 +107,7 @@ impl Records {
     pub(crate) fn new(store: Store, seal_key: SealKey, tokens: &[String], wire: Arc<Wire>) -> Self {
         Self {
             store,
+            agent_key: TokenKey::new(seal_key.derive("lastmile agent tokens")),
             seal_key,
             since: clock::now(),
             events: broadcast::channel(EVENT_BACKLOG).0,

@@ -64,6 +64,10 @@ impl Records {
                 let lines = lines.into_iter().map(|line| LogLine { at: line.at, line: line.line });
                 self.tell(Event::Log { install, lines: lines.collect() });
             }
+            Recorded::Survey { mac, .. } => match site.machine_by_mac(mac) {
+                Some(machine) => self.tell_machine(site, machine),
+                None => self.tell(Event::Newcomer { mac: mac.to_string() }),
+            },
             Recorded::Webhook { name } => {
                 self.deliver_soon.notify_one();
                 self.tell(Event::Delivery { webhook: name });
@@ -98,6 +102,7 @@ impl Records {
 
     /// Tells whoever watches how a machine is now.
     pub(crate) fn tell_machine(&self, site: &Site, machine: &Machine) {
+        self.wire.agents.wake(&machine.macs);
         if self.events.receiver_count() > 0 {
             let machine = Box::new(self.machine_row(site, machine));
             // Nobody may be watching any more.

@@ -33,7 +33,7 @@ use crate::{
     library::{Library, Uploads},
     link::{FrameListener, Interface},
     records::{self, Records, answers::seal_key},
-    tftp, webhook,
+    survey, tftp, webhook,
     wire::{
         Kept, Services, Wire,
         identity::{self, Known},
@@ -325,7 +325,7 @@ fn run(
         supervisor.run("serving TFTP", tftp::serve(app.boot(), socket, tasks.clone(), stop.clone()));
     }
     for listener in bound.http {
-        let router = boot::router(app.boot(), false);
+        let router = boot::router(app.boot(), false).merge(survey::router(app.survey(&tasks, &stop)));
         let serve = boot::serve(listener, router, None, tasks.clone(), stop.clone());
         supervisor.run("serving boot HTTP", serve);
     }

@@ -1,6 +1,7 @@
 //! What is known of the wire: leases, traces, what was overheard, what machines were told. In memory, with journals beside the
 //! database; nothing here is entered by people.
 
+mod agents;
 pub(crate) mod identity;
 mod probe;
 pub(crate) mod trace_journal;
@@ -16,6 +17,7 @@ use std::{
     },
 };
 
+pub(crate) use agents::{Agent, Agents};
 use identity::Known;
 use jiff::Timestamp;
 use lastmile_api::Counters;
@@ -95,6 +97,8 @@ pub(crate) struct Wire {
     pub(crate) prober: Arc<Prober>,
     pub(crate) trial: Trial,
     pub(crate) counts: Counts,
+    /// The survey's agents that are connected.
+    pub(crate) agents: Agents,
     /// Every event of every trace, with the address it is of.
     pub(crate) trace_events: broadcast::Sender<(Mac, Arc<TraceEvent>)>,
     book: Mutex<LeaseBook>,
@@ -187,6 +191,7 @@ impl Wire {
             prober: Arc::new(Prober::new()),
             trial: Trial::default(),
             counts: Counts::default(),
+            agents: Agents::default(),
             trace_events: broadcast::channel(EVENT_BACKLOG).0,
             book: Mutex::new(LeaseBook::new(kept.leases)),
             traces: Mutex::new(kept.traces),

@@ -1,0 +1,9 @@
+//! Machines under survey: the system they start, and the connection that its agent keeps.
+
+mod build;
+mod programs;
+mod socket;
+mod source;
+
+pub(crate) use build::{BuildError, Built, build};
+pub(crate) use socket::{Parts, router};

@@ -1,0 +1,292 @@
+//! The connection of a survey's agent (RFC 6455).
+
+use std::{net::SocketAddr, sync::Arc, time::Duration};
+
+use axum::{
+    Router,
+    extract::{
+        ConnectInfo, State,
+        ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade, close_code},
+    },
+    http::{HeaderMap, StatusCode, header::AUTHORIZATION},
+    response::{IntoResponse, Response},
+    routing::get,
+};
+use lastmile_core::{
+    decide::boot::{Action, plan},
+    model::{
+        agent::{AgentToken, Finish, FromAgent, Hello, MOST_MESSAGE, PATH, Said, Survey, ToAgent, VERSION},
+        survey::SurveyRecord,
+    },
+    report::trace::{AgentEvent, AgentSeen, Seen},
+    site::Site,
+};
+use lastmile_formats::mac::Mac;
+use lastmile_store::{Change, StoreError};
+use tokio::time::{Instant, sleep_until, timeout};
+use tokio_util::{sync::CancellationToken, task::TaskTracker};
+
+use crate::{
+    boot::Ends,
+    clock,
+    link::v4,
+    records::Records,
+    wire::{Agent, Wire},
+};
+
+/// How long an agent may be silent, and how long it may take to read: it sends a sign of life every 15 seconds.
+const SILENCE: Duration = Duration::from_secs(60);
+/// How long it may take to say who it is.
+const HELLO: Duration = Duration::from_secs(10);
+
+/// What serving agents uses of the service.
+#[derive(Clone)]
+pub(crate) struct Parts {
+    pub(crate) records: Arc<Records>,
+    pub(crate) wire: Arc<Wire>,
+    pub(crate) tasks: TaskTracker,
+    pub(crate) stop: CancellationToken,
+}
+
+/// The route of agents on the boot listener.
+pub(crate) fn router(parts: Parts) -> Router {
+    Router::new().route(PATH, get(connect)).with_state(parts)
+}
+
+async fn connect(
+    State(parts): State<Parts>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
+    headers: HeaderMap,
+    upgrade: WebSocketUpgrade,
+) -> Response {
+    let refused = |text: String| (StatusCode::FORBIDDEN, format!("{text}\n")).into_response();
+    let bearer = headers.get(AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
+    let token = match AgentToken::read(bearer.unwrap_or_default(), &parts.records.agent_key, clock::now()) {
+        Ok(token) => token,
+        Err(error) => return refused(error.to_string()),
+    };
+    let who = Who { mac: token.mac, peer: ends.peer, local: ends.local };
+    // A token is of one machine: another one that has it from somewhere is told no more than that.
+    if !parts.wire.identify(&parts.records.site(), who.mac, ends.peer.ip()).is_own() {
+        let text = format!("refused: {} is not known to be the address of this machine", ends.peer.ip());
+        who.note(&parts.records, AgentEvent::Refused, text);
+        return refused("the token is for another machine".into());
+    }
+    let upgrade = upgrade.max_message_size(MOST_MESSAGE).max_frame_size(MOST_MESSAGE);
+    let tasks = parts.tasks.clone();
+    upgrade.on_upgrade(move |socket| async move {
+        // Tracked, so that the service ends only after it.
+        let _ = tasks.spawn(serve(parts, who, socket)).await;
+    })
+}
+
+/// Whose connection it is.
+#[derive(Clone, Copy)]
+struct Who {
+    mac: Mac,
+    peer: SocketAddr,
+    local: SocketAddr,
+}
+
+impl Who {
+    fn note(self, records: &Records, what: AgentEvent, text: String) {
+        let seen = AgentSeen { from: v4(self.peer), to: v4(self.local), what, text };
+        records.trace(self.mac, clock::now(), Seen::Agent(Box::new(seen)));
+    }
+}
+
+/// Why a connection ends.
+enum End {
+    /// It broke, or the agent fell silent.
+    Broke(String),
+    /// Another one of the same machine has taken its place.
+    Replaced,
+    /// The agent was refused, which it is told.
+    Refused(String),
+    /// The service ends.
+    Stopped,
+}
+
+impl From<axum::Error> for End {
+    fn from(error: axum::Error) -> Self {
+        Self::Broke(error.to_string())
+    }
+}
+
+async fn serve(parts: Parts, who: Who, mut socket: WebSocket) {
+    let Parts { records, wire, stop, .. } = &parts;
+    let hello = match first_word(&mut socket).await {
+        Ok(hello) => hello,
+        Err(text) => {
+            who.note(records, AgentEvent::Refused, format!("refused: {text}"));
+            close(&mut socket, close_code::POLICY, &text).await;
+            return;
+        }
+    };
+    let agent = wire.agents.connect(who.mac, hello.boot, v4(who.peer), clock::now());
+    who.note(
+        records,
+        AgentEvent::Connected,
+        format!("welcome, {:.1} s after its kernel started", hello.up_secs),
+    );
+    let end =
+        Conversation { records, wire, who, agent: &agent, socket: &mut socket, waits: None }.run(stop).await;
+    let Err(end) = end;
+    let is_gone = wire.agents.disconnect(who.mac, &agent);
+    match end {
+        End::Broke(text) if is_gone => {
+            who.note(records, AgentEvent::Gone, format!("the connection ended: {text}"));
+        }
+        End::Broke(_) | End::Replaced => {}
+        End::Refused(text) => {
+            who.note(records, AgentEvent::Refused, format!("refused: {text}"));
+            close(&mut socket, close_code::POLICY, &text).await;
+        }
+        End::Stopped => close(&mut socket, close_code::RESTART, "the service ends").await,
+    }
+}
+
+/// What the agent says first.
+async fn first_word(socket: &mut WebSocket) -> Result<Hello, String> {
+    let message = timeout(HELLO, socket.recv()).await.map_err(|_| "it did not say who it is".to_owned())?;
+    let Some(Ok(Message::Text(text))) = message else { return Err("it did not say who it is".into()) };
+    let hello = match serde_json::from_str(&text) {
+        Ok(FromAgent { said: Said::Hello(hello), .. }) => hello,
+        Ok(_) => return Err("it did not say who it is".into()),
+        Err(error) => return Err(format!("its first word cannot be read: {error}")),
+    };
+    if hello.version != VERSION {
+        return Err(format!(
+            "the survey's system speaks version {}, this service version {VERSION}: build it anew with lastmile survey build",
+            hello.version
+        ));
+    }
+    Ok(hello)
+}
+
+async fn close(socket: &mut WebSocket, code: u16, reason: &str) {
+    let frame = CloseFrame { code, reason: reason.into() };
+    // Who is gone need not be told.
+    let _ = timeout(SILENCE, socket.send(Message::Close(Some(frame)))).await;
+}
+
+/// A connection whose agent said who it is.
+struct Conversation<'a> {
+    records: &'a Records,
+    wire: &'a Wire,
+    who: Who,
+    agent: &'a Agent,
+    socket: &'a mut WebSocket,
+    /// What it was told last that it waits for.
+    waits: Option<ToAgent>,
+}
+
+impl Conversation<'_> {
+    async fn run(mut self, stop: &CancellationToken) -> Result<std::convert::Infallible, End> {
+        let machine = self.records.site().machine_by_mac(self.who.mac).map(|machine| machine.name.clone());
+        self.say(&ToAgent::Welcome { now: clock::now(), machine }).await?;
+        let mut heard = Instant::now();
+        loop {
+            tokio::select! {
+                message = self.socket.recv() => {
+                    heard = Instant::now();
+                    match message.ok_or_else(|| End::Broke("the machine closed it".into()))?? {
+                        Message::Text(text) => self.hear(&text).await?,
+                        Message::Close(_) => return Err(End::Broke("the machine closed it".into())),
+                        _ => {}
+                    }
+                }
+                () = self.agent.wake.notified() => self.tell_what_next().await?,
+                () = self.agent.replaced.notified() => return Err(End::Replaced),
+                () = sleep_until(heard + SILENCE) => {
+                    return Err(End::Broke(format!("nothing was heard for {} s", SILENCE.as_secs())));
+                }
+                () = stop.cancelled() => return Err(End::Stopped),
+            }
+        }
+    }
+
+    async fn hear(&mut self, text: &str) -> Result<(), End> {
+        let message: FromAgent = serde_json::from_str(text)
+            .map_err(|error| End::Refused(format!("a message cannot be read: {error}")))?;
+        match message.said {
+            Said::Hello(_) => {}
+            Said::Doing { text } => {
+                *crate::sync::lock(&self.agent.doing) = text;
+            }
+            Said::Survey(survey) => {
+                let took = self.record(*survey);
+                let took = took.await.map_err(|error| End::Broke(error.to_string()))?;
+                self.who.note(self.records, AgentEvent::Surveyed, took);
+            }
+        }
+        if let Some(sequence) = message.sequence {
+            self.say(&ToAgent::Recorded { sequence }).await?;
+        }
+        self.tell_what_next().await
+    }
+
+    /// Puts what was measured on record; gives in words what it is.
+    fn record(
+        &self,
+        survey: Survey,
+    ) -> impl Future<Output = Result<String, StoreError>> + Send + 'static + use<> {
+        let (mac, boot) = (self.who.mac, self.agent.boot);
+        let record = move |change: &mut Change<'_>| {
+            let site = change.site();
+            let machine = site.machine_by_mac(mac).map(|machine| machine.id);
+            let earlier = site.survey_at(mac).map(AsRef::as_ref);
+            let record = SurveyRecord::of_report(boot, mac, machine, survey, earlier, clock::now());
+            let (facts, changes) = (record.survey.facts.summary(), record.changes.len());
+            change.put_survey(record)?;
+            Ok(if changes == 0 {
+                facts
+            } else {
+                format!("{facts}; {changes} differences from the survey before")
+            })
+        };
+        let store = self.records.store.clone();
+        async move { store.change_for_machine(record).await }
+    }
+
+    /// Tells the agent what its machine is called and what it waits for, where that is new; or to end, where there is something
+    /// to boot.
+    async fn tell_what_next(&mut self) -> Result<(), End> {
+        let site = self.records.site();
+        let next = what_next(&site, self.wire, self.who.mac);
+        if self.waits.as_ref() == Some(&next) {
+            return Ok(());
+        }
+        if let ToAgent::Finish(_) = next {
+            let why = plan(&site, self.who.mac, None).why.to_string();
+            self.who.note(self.records, AgentEvent::Finished, format!("restart: {why}"));
+        }
+        self.say(&next).await?;
+        self.waits = Some(next);
+        Ok(())
+    }
+
+    async fn say(&mut self, word: &ToAgent) -> Result<(), End> {
+        // These messages have no form that JSON cannot write.
+        let text = serde_json::to_string(word).map_err(|error| End::Broke(error.to_string()))?;
+        match timeout(SILENCE, self.socket.send(Message::Text(text.into()))).await {
+            Ok(sent) => Ok(sent?),
+            Err(_) => Err(End::Broke("it does not read".into())),
+        }
+    }
+}
+
+/// What a machine that runs the survey does next, as far as its records say.
+fn what_next(site: &Site, wire: &Wire, mac: Mac) -> ToAgent {
+    let machine = site.machine_by_mac(mac);
+    let macs = machine.map_or_else(|| vec![mac], |machine| machine.macs.clone());
+    let subnet = wire.subnet_of(site, &macs, None);
+    let plan = plan(site, mac, subnet.as_deref());
+    let text = match (&plan.action, machine) {
+        (Action::Install { .. } | Action::Live(_), _) => return ToAgent::Finish(Finish::Restart),
+        (Action::Wait { .. }, _) => plan.why.to_string(),
+        (_, Some(_)) => "an install, or to be switched off".into(),
+        (_, None) => "somebody who gives it a name".into(),
+    };
+    ToAgent::Waits { machine: machine.map(|machine| machine.name.clone()), text }
+}
