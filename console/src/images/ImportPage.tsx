@@ -264,7 +264,7 @@ function Save({ found, again }: { found: Inspection; again: () => void }) {
         >
           {text("name", "Name")}
           {text("title", "Title")}
-          {choice("kind", "Kind", ["installer", "live", "tool", "disk", "firmware-app"])}
+          {choice("kind", "Kind", ["installer", "live", "tool", "survey", "disk", "firmware-app"])}
           {choice("family", "Answer file", ["preseed", "kickstart", "autoinstall", "cloud-config", "unattended-xml", "none"])}
           {choice("cpu", "Processor", ["x86", "x64", "arm32", "arm64", "riscv64"])}
           {text("kernel", "Kernel")}

@@ -111,7 +111,7 @@ export function SubnetForm(props: { start: Fields; reasons: Reason[]; replaces: 
           />
         </Field>
       ))}
-      {choice("newcomers", "Newcomers get", ["unanswered", "nothing", "menu"])}
+      {choice("newcomers", "Newcomers get", ["unanswered", "nothing", "menu", "survey"])}
       {choice("identify", "Machines known by", ["by mode", "address", "first-claim"])}
       {choice("http_boot", "HTTP boot", ["http", "https"])}
       <Field label="Further options" {...said("options")}>

@@ -16,7 +16,7 @@ export interface Fields {
   interface: string;
   vlan: string;
   relays: string;
-  newcomers: "unanswered" | "nothing" | "menu";
+  newcomers: "unanswered" | "nothing" | "menu" | "survey";
   probe: boolean;
   authoritative: boolean;
   head_start_ms: string;

@@ -342,6 +342,7 @@ fn menus() {
                     address: None,
                     architecture: None,
                     service,
+                    agent_token: None,
                 };
                 std::hint::black_box(render(&screen_for(&plan, &viewer), service, reader));
             }

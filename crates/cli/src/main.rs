@@ -16,7 +16,7 @@ use lastmile_client::{Client, DEFAULT_SERVER};
 use crate::{
     commands::{
         answers, check, export, history, image, install, label, loader, machine, menu, overview, settings,
-        status, subnet, webhook,
+        status, subnet, survey, webhook,
     },
     output::{Failure, Format, Output},
 };
@@ -57,6 +57,9 @@ enum Command {
     /// Images: what machines boot.
     #[command(subcommand)]
     Image(image::Command),
+    /// The survey: what measures machines' hardware.
+    #[command(subcommand)]
+    Survey(survey::Command),
     /// Menus: what people see at the machine.
     #[command(subcommand)]
     Menu(menu::Command),
@@ -184,6 +187,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Subnet(command) => subnet::run(command, &client, &out).await?,
         Command::Loader(command) => loader::run(command, &client, &out).await?,
         Command::Image(command) => image::run(command, &client, &out).await?,
+        Command::Survey(command) => survey::run(command, &client, &out).await?,
         Command::Menu(command) => menu::run(command, &client, &out).await?,
         Command::Label(command) => label::run(command, &client, &out).await?,
         Command::Settings(command) => settings::run(command, &client, &out).await?,

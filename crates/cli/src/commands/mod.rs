@@ -18,5 +18,6 @@ pub(crate) mod reference;
 pub(crate) mod settings;
 pub(crate) mod status;
 pub(crate) mod subnet;
+pub(crate) mod survey;
 mod toml_file;
 pub(crate) mod webhook;

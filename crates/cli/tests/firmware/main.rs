@@ -11,3 +11,4 @@ mod menus;
 mod stateless;
 #[path = "../support/mod.rs"]
 mod support;
+mod survey;

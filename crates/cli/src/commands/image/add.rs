@@ -92,6 +92,7 @@ enum KindName {
     Installer,
     Live,
     Tool,
+    Survey,
     Disk,
     FirmwareApp,
 }
@@ -112,6 +113,7 @@ impl From<KindName> for ImageKind {
             KindName::Installer => Self::Installer,
             KindName::Live => Self::Live,
             KindName::Tool => Self::Tool,
+            KindName::Survey => Self::Survey,
             KindName::Disk => Self::Disk,
             KindName::FirmwareApp => Self::FirmwareApp,
         }
@@ -228,7 +230,7 @@ impl Import {
 }
 
 /// Waits for a call, with a bar for what the service does meanwhile.
-pub(super) async fn watched<T>(
+pub(in crate::commands) async fn watched<T>(
     client: &Client,
     out: &Output,
     call: impl Future<Output = Result<T, ClientError>>,

@@ -7,7 +7,8 @@ use clap::Subcommand;
 use lastmile_api::{CurrentRevision, ImageTitle, RenameRequest, Renamed};
 use lastmile_client::{Client, ClientError, Edited};
 
-use self::show::{detail, revision_text, rows};
+use self::show::{revision_text, rows};
+pub(super) use self::{add::watched, show::detail};
 use super::object::{self, CanRename, Change, Object, Rename};
 use crate::{
     complete,

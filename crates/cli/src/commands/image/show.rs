@@ -40,7 +40,7 @@ fn readiness(revision: &RevisionRow) -> String {
     }
 }
 
-pub(super) fn detail(image: &ImageDetail, all_files: bool) -> String {
+pub(in crate::commands) fn detail(image: &ImageDetail, all_files: bool) -> String {
     let mut text = pairs([
         ("name", image.image.name.clone()),
         ("title", image.image.title.clone()),

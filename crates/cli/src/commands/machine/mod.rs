@@ -1,6 +1,7 @@
 //! `lastmile machine …`
 
 mod bulk;
+mod facts;
 mod naming;
 pub(crate) mod trace;
 
@@ -58,6 +59,8 @@ pub(crate) enum Command {
     Plan(Plan),
     /// What a machine did on the wire, and what it means.
     Trace(trace::Arguments),
+    /// What surveys measured of a machine's hardware.
+    Facts(facts::Arguments),
 }
 
 /// A new machine.
@@ -206,6 +209,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Remove(args) => bulk::remove(&args, client, out).await?,
         Command::Plan(args) => plan(&args, client, out).await?,
         Command::Trace(args) => trace::run(&args, client, out).await?,
+        Command::Facts(args) => facts::run(&args, client, out).await?,
     }
     Ok(ExitCode::SUCCESS)
 }

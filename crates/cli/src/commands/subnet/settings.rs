@@ -82,6 +82,7 @@ enum NewcomersName {
     Unanswered,
     Nothing,
     Menu,
+    Survey,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -132,6 +133,7 @@ impl Settings {
                 NewcomersName::Unanswered => Newcomers::Unanswered,
                 NewcomersName::Nothing => Newcomers::Nothing,
                 NewcomersName::Menu => Newcomers::Menu,
+                NewcomersName::Survey => Newcomers::Survey,
             };
         }
         if let Some(identify) = self.identify {

@@ -1,0 +1,175 @@
+//! The survey on emulated machines: real firmware, Debian's signed loaders and its kernel, our agent, and hardware of which the
+//! emulator was told what it is.
+
+use std::{
+    path::Path,
+    time::{Duration, Instant},
+};
+
+use lastmile_formats::{
+    lldp::{Known, Neighbour, Vlan},
+    mac::Mac,
+};
+use lastmile_sim::SwitchPort;
+use serde_json::Value;
+
+use crate::support::{
+    background::Background,
+    computer::{Computer, add_signed_loader, uefi, wire},
+    netns::Netns,
+    service::Service,
+    site::MAC,
+    wait_for,
+};
+
+/// From power-on to the first report, in software emulation.
+const LIMIT: Duration = Duration::from_secs(600);
+
+/// Debian's kernel, as a package: `make packages-firmware` fetches it.
+fn kernel() -> String {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/kernel");
+    let mut packages = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
+    let package = packages.find(|path| path.extension().is_some_and(|end| end == "deb"));
+    package.expect("make packages-firmware fetches a kernel").to_str().unwrap().into()
+}
+
+/// A service on a wire where unknown machines are surveyed.
+fn surveying<'a>(namespace: &'a Netns) -> Service<'a> {
+    let service = Service::start(Some(namespace), "interfaces = ['quay0']", 8480);
+    service.add_wire_subnet(&["--newcomers", "survey", "--domain", "gannet.example"]);
+    let built = service.run(&["survey", "build", "--package", &kernel()]);
+    println!("{}", built.lines().filter(|line| line.starts_with("note:")).collect::<Vec<_>>().join("\n"));
+    service
+}
+
+/// A disk image of so many MiB.
+fn disk(folder: &Path, name: &str, mib: u64) -> String {
+    let path = folder.join(name);
+    std::fs::File::create(&path).unwrap().set_len(mib << 20).unwrap();
+    path.to_str().unwrap().into()
+}
+
+/// What the emulator is told that the machine is.
+fn hardware(folder: &Path) -> Vec<String> {
+    let (nvme, sata, virtio) =
+        (disk(folder, "nvme", 96), disk(folder, "sata", 64), disk(folder, "virtio", 32));
+    let words = [
+        "-smbios type=1,manufacturer=Marram,product=MS-20,version=B,serial=MS20-4711,uuid=6f9619ff-8b86-d011-b42d-00c04fc964ff",
+        "-smbios type=2,manufacturer=Marram,product=MB-7,serial=MB7-0815",
+        "-smbios type=3,manufacturer=Marram,serial=CH-11,asset=GSF-0007",
+        &format!("-drive if=none,id=nvme,format=raw,file={nvme}"),
+        "-device nvme,drive=nvme,serial=PUFFIN-1",
+        &format!("-drive if=none,id=sata,format=raw,file={sata}"),
+        "-device ide-hd,drive=sata,serial=RAZORBILL-2",
+        &format!("-drive if=none,id=virtio,format=raw,file={virtio}"),
+        "-device virtio-blk-pci,drive=virtio,serial=GULL-3",
+        "-netdev user,id=second,restrict=on",
+        "-device e1000e,netdev=second,mac=00:00:5e:00:53:02,romfile=",
+        "-netdev user,id=third,restrict=on",
+        "-device vmxnet3,netdev=third,mac=00:00:5e:00:53:03,romfile=",
+        "-device ipmi-bmc-sim,id=bmc",
+        "-device isa-ipmi-kcs,bmc=bmc",
+    ];
+    words.iter().flat_map(|words| words.split(' ')).map(str::to_owned).collect()
+}
+
+/// The switch that the machine's first card hangs on.
+fn switch() -> Neighbour {
+    Neighbour {
+        system_name: Some("sw-holm-1".into()),
+        untagged_vlan: Some(30),
+        vlans: vec![Vlan { number: 30, name: "boot".into() }],
+        ..Neighbour::new(
+            Known::Mac(Mac::new([0x02, 0, 0x5e, 0, 0x53, 0xf0]).unwrap()),
+            Known::Name("Ethernet1/7".into()),
+        )
+    }
+}
+
+/// Waits for a survey of the machine that `is_it`; prints how long it took.
+fn surveyed(service: &Service<'_>, powered_on: Instant, what: &str, is_it: impl Fn(&Value) -> bool) -> Value {
+    let found = wait_for(what, LIMIT, || {
+        std::thread::sleep(Duration::from_millis(500));
+        let ended = service.try_run(&["machine", "facts", MAC, "--json"]);
+        let facts: Value = serde_json::from_slice(&ended.stdout).ok()?;
+        is_it(&facts).then_some(facts)
+    });
+    println!("{:6.1} s  {what}", powered_on.elapsed().as_secs_f64());
+    found
+}
+
+fn list<'a>(facts: &'a Value, list: &str, key: &str) -> Vec<&'a Value> {
+    facts["facts"][list].as_array().unwrap().iter().map(|item| &item[key]).collect()
+}
+
+#[test]
+#[ignore = "minutes: make test-firmware"]
+fn an_unknown_machine_is_measured_and_waits() {
+    let namespace = wire("survey");
+    let service = surveying(&namespace);
+    add_signed_loader(&service, "port-80");
+    let port = namespace.inside(|| SwitchPort::open("tap0", &switch()).unwrap());
+    let _switch = Background::run(move |stop| port.run(stop));
+
+    let folder = service.folder.path();
+    let mut firmware = uefi(&service, "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd");
+    firmware.extend(hardware(folder));
+    let powered_on = Instant::now();
+    let _computer = Computer::power_on_with(&namespace, folder, "q35", 512, ",romfile=", &firmware);
+    surveyed(&service, powered_on, "the first report", |_| true);
+    let facts = surveyed(&service, powered_on, "the report with the switch", |facts| {
+        facts["facts"]["nics"]
+            .as_array()
+            .is_some_and(|nics| nics.iter().any(|nic| !nic["neighbour"].is_null()))
+    });
+    println!("{}", service.run(&["machine", "facts", MAC]));
+    println!("{}", service.run(&["trace", MAC]));
+
+    let (system, board, chassis) =
+        (&facts["facts"]["system"], &facts["facts"]["board"], &facts["facts"]["chassis"]);
+    let expected = [
+        (&system["vendor"], "Marram"),
+        (&system["product"], "MS-20"),
+        (&system["version"], "B"),
+        (&system["serial"], "MS20-4711"),
+        (&system["uuid"], "6f9619ff-8b86-d011-b42d-00c04fc964ff"),
+        (&board["product"], "MB-7"),
+        (&board["serial"], "MB7-0815"),
+        (&chassis["serial"], "CH-11"),
+        (&chassis["asset_tag"], "GSF-0007"),
+        (&facts["facts"]["start"]["mode"], "uefi"),
+    ];
+    for (found, expected) in expected {
+        assert_eq!(found, expected, "{facts:#}");
+    }
+    assert_eq!(facts["facts"]["start"]["secure_boot"], false);
+    assert_eq!(facts["facts"]["memory"]["mib"], 512);
+    assert_eq!(facts["facts"]["has_bmc"], true);
+    let mut serials = list(&facts, "disks", "serial");
+    serials.sort_by_key(|serial| serial.to_string());
+    assert_eq!(serials, ["GULL-3", "PUFFIN-1", "RAZORBILL-2"]);
+    let size = |serial: &str| {
+        let disks = facts["facts"]["disks"].as_array().unwrap();
+        disks.iter().find(|disk| disk["serial"] == serial).unwrap()["size"].as_u64().unwrap() >> 20
+    };
+    assert_eq!([size("GULL-3"), size("PUFFIN-1"), size("RAZORBILL-2")], [32, 96, 64]);
+    let mut transports = list(&facts, "disks", "transport");
+    transports.sort_by_key(|transport| transport.to_string());
+    assert_eq!(transports, ["nvme", "sata", "virtio"]);
+    let mut cards: Vec<(String, String)> = facts["facts"]["nics"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|nic| (nic["mac"].as_str().unwrap().into(), nic["driver"].as_str().unwrap().into()))
+        .collect();
+    cards.sort();
+    let expected = [(MAC, "virtio_net"), ("00:00:5e:00:53:02", "e1000e"), ("00:00:5e:00:53:03", "vmxnet3")];
+    assert_eq!(cards, expected.map(|(mac, driver)| (mac.to_owned(), driver.to_owned())));
+    let neighbour = &facts["facts"]["nics"].as_array().unwrap().iter().find(|nic| nic["mac"] == MAC).unwrap()
+        ["neighbour"];
+    assert_eq!(neighbour["system_name"], "sw-holm-1");
+    assert_eq!(neighbour["port"], "Ethernet1/7");
+    assert_eq!(neighbour["untagged_vlan"], 30);
+    // It waits: its agent stays connected, and it is a newcomer still.
+    assert!(facts["agent"]["from"].as_str().unwrap().starts_with("192.0.2."), "{facts:#}");
+}
