@@ -78,6 +78,17 @@ packages-bench: packages-build
 	$(call packages,$(BENCH_PACKAGES))
 packages-firmware: packages-build
 	$(call packages,$(FIRMWARE_PACKAGES))
+	@$(MAKE) --no-print-directory target/witnesses/kernel/whole
+
+# Debian's kernel, as the package file that the survey's system is made of.
+KERNEL = $$(apt-cache depends linux-image-amd64 | grep -o 'linux-image-[0-9][^ ]*' | head -1)
+target/witnesses/kernel/whole: Makefile
+	@echo "fetching a kernel's package: linux-image-amd64"
+	@rm -rf $(@D) && mkdir -p $(@D)
+	@cd $(@D) && { apt-get -o APT::Sandbox::User=root download -qq $(KERNEL) 2>/dev/null || { \
+		as_root=$$([ "$$(id -u)" = 0 ] || echo sudo); $$as_root apt-get update -qq && \
+		apt-get -o APT::Sandbox::User=root download -qq $(KERNEL); }; }
+	@touch $@
 
 packages-install: packages-firmware
 	$(call packages,$(INSTALL_PACKAGES))
@@ -98,24 +109,35 @@ console/dist/index.html: console/node_modules $(CONSOLE_SOURCES)
 .PHONY: console
 console: console/dist/index.html ## Build the console
 
+# The agent is sent to every machine that is surveyed: one program for each kind of processor, which needs nothing beside it.
+AGENT_SOURCES := $(shell find crates/agent/src crates/survey/src crates/formats/src -name '*.rs') \
+	crates/agent/Cargo.toml crates/survey/Cargo.toml crates/formats/Cargo.toml
+agents/x64/agent: $(AGENT_SOURCES)
+	RUSTFLAGS='-C target-feature=+crt-static' $(CARGO) build --quiet --profile agent --package lastmile-agent \
+		--bin lastmile-agent --target x86_64-unknown-linux-gnu
+	@mkdir -p $(@D) && cp target/x86_64-unknown-linux-gnu/agent/lastmile-agent $@
+
+.PHONY: agents
+agents: packages-build agents/x64/agent ## Build the survey's agent
+
 .PHONY: build
-build: packages-build console ## Build everything
+build: packages-build console agents ## Build everything
 	$(CARGO) build
 
 .PHONY: demo
-demo: packages-build console ## Run the demo: open the address it prints in a browser
+demo: packages-build console agents ## Run the demo: open the address it prints in a browser
 	$(CARGO) run --quiet --package lastmile -- demo
 
 .PHONY: test
-test: packages-test console ## Run every test but the long ones with real firmware
+test: packages-test console agents ## Run every test but the long ones with real firmware
 	$(CARGO) test --workspace
 
 .PHONY: test-firmware
-test-firmware: packages-firmware console ## Boot real firmware, loaders and an installer in an emulator (minutes)
+test-firmware: packages-firmware console agents ## Boot real firmware, loaders and an installer in an emulator (minutes)
 	$(CARGO) test --workspace -- --ignored --skip stateless:: --nocapture --test-threads 2
 
 .PHONY: test-install
-test-install: packages-install console ## Make a small Debian root, start it from memory on real firmware, log in (minutes)
+test-install: packages-install console agents ## Make a small Debian root, start it from memory on real firmware, log in (minutes)
 	$(CARGO) test --workspace -- --ignored --nocapture stateless::
 
 .PHONY: test-clean

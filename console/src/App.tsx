@@ -29,6 +29,7 @@ import { SettingsPage } from "./settings/SettingsPage";
 import { EditSubnetPage, NewSubnetPage } from "./subnets/EditSubnetPage";
 import { SubnetPage } from "./subnets/SubnetPage";
 import { SubnetsPage } from "./subnets/SubnetsPage";
+import { FactsPage } from "./facts/FactsPage";
 import { NewcomersPage } from "./traces/NewcomersPage";
 import { TracePage } from "./traces/TracePage";
 
@@ -82,6 +83,7 @@ export function App() {
             <Route path="/subnets/:name" element={<SubnetPage />} />
             <Route path="/subnets/:name/edit" element={<EditSubnetPage />} />
             <Route path="/newcomers" element={<NewcomersPage />} />
+            <Route path="/facts/:who" element={<FactsPage />} />
             <Route path="/traces/:who" element={<TracePage />} />
             <Route path="/check" element={<CheckPage />} />
             <Route path="/settings" element={<SettingsPage />} />

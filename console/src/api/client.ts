@@ -23,6 +23,12 @@ export type Holding = Schemas["Holding"];
 export type Advice = Schemas["Advice"];
 export type Trace = Schemas["Trace"];
 export type TraceLine = Schemas["TraceLine"];
+/** What the service sends is whole; the document lets what agents send leave out what they did not find. */
+type Whole<T> = T extends (infer Item)[] ? Whole<Item>[] : T extends object ? { [Key in keyof T]-?: Whole<Exclude<T[Key], undefined>> } : T;
+export type FactsView = Whole<Schemas["FactsView"]>;
+export type FactsDifference = Schemas["FactsDifference"];
+export type SurveyRow = Schemas["SurveyRow"];
+export type SurveyBuild = Schemas["SurveyBuild"];
 export type NewcomerView = Schemas["NewcomerView"];
 export type TraceComparison = Schemas["TraceComparison"];
 export type Diagnosis = Schemas["Diagnosis"];

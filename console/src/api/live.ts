@@ -109,6 +109,8 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       queries.setQueriesData<MachineList>({ queryKey: ["machines"] }, (list) => withMachine(list, event.machine));
       later("machine", event.machine.name);
       later("machines");
+      later("facts", event.machine.name);
+      later("surveys", event.machine.name);
       // A trace may be open by the machine's name or by an address of it.
       for (const who of [event.machine.name, ...event.machine.macs]) {
         later(...traceKey(who));
@@ -117,6 +119,8 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       break;
     case "newcomer":
       later("newcomers");
+      later("facts", event.mac);
+      later("surveys", event.mac);
       later(...traceKey(event.mac));
       later("comparison");
       break;

@@ -8,6 +8,7 @@ import { Faults } from "../parts/Faults";
 import { Progress } from "../parts/Progress";
 import { Section } from "../parts/Section";
 import { size } from "../parts/size";
+import { BuildSurvey } from "./BuildSurvey";
 import { Recognised } from "./Recognised";
 import { type Chosen, send } from "./upload";
 import { useWork } from "./useImages";
@@ -60,6 +61,11 @@ export function ImportPage() {
             inspect.mutate({ in_place: path });
           }}
         />
+      )}
+      {!sending && !found && (
+        <Section title="The survey's system">
+          <BuildSurvey />
+        </Section>
       )}
       {sending && (
         <>

@@ -4,6 +4,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 
 import type { Edited, MachineDetail } from "../api/client";
 import { useInstallsOf } from "../installs/useInstalls";
+import { FactsPanel } from "../facts/FactsPanel";
 import { Pairs } from "../parts/Pairs";
 import { Parameters } from "../parts/Parameters";
 import { Route } from "../parts/Route";
@@ -24,6 +25,7 @@ const TABS = [
   { key: "overview", name: "Overview" },
   { key: "installs", name: "Installs" },
   { key: "trace", name: "Trace" },
+  { key: "facts", name: "Facts" },
   { key: "settings", name: "Settings" },
 ] as const;
 type Tab = (typeof TABS)[number]["key"];
@@ -80,6 +82,8 @@ function Panel({ tab, machine }: { tab: Tab; machine: Edited<MachineDetail> }): 
       return <Installs name={machine.name} />;
     case "trace":
       return <Trace machine={machine} />;
+    case "facts":
+      return <FactsPanel who={machine.name} />;
     case "settings":
       return (
         <div className="max-w-4xl">

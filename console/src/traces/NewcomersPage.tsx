@@ -57,7 +57,23 @@ export function NewcomersPage() {
       value: ({ last_seen }) => -Date.parse(last_seen),
       cell: ({ last_seen }) => <Ago at={last_seen} />,
     },
-    { name: "Asked", show: "hidden sm:table-cell", value: ({ asked }) => asked },
+    {
+      name: "Hardware",
+      show: "hidden sm:table-cell",
+      value: ({ hardware }) => hardware ?? "",
+      cell: ({ mac, hardware, is_waiting }) =>
+        hardware == null ? (
+          <span className="text-base-content/70">not surveyed</span>
+        ) : (
+          <>
+            <Link className="link-hover" to={`/facts/${encodeURIComponent(mac)}`}>
+              {hardware}
+            </Link>
+            {is_waiting && <span className="block text-xs text-base-content/70">waits in the survey</span>}
+          </>
+        ),
+    },
+    { name: "Asked", show: "hidden lg:table-cell", value: ({ asked }) => asked },
     { name: "Got", show: "hidden lg:table-cell", value: ({ got }) => got },
     {
       name: "Action",

@@ -4,7 +4,7 @@
 use std::{fs, os::unix::fs::symlink, path::Path};
 
 use lastmile_agent::collect::{Tree, facts};
-use lastmile_core::model::facts::{BootMode, Facts};
+use lastmile_survey::facts::{BootMode, Facts};
 use tempfile::TempDir;
 
 struct Machine(TempDir);

@@ -99,7 +99,7 @@ impl From<&SurveyRecord> for SurveyRow {
             mac: record.mac.to_string(),
             began: record.began,
             at: record.at,
-            summary: record.survey.facts.summary(),
+            summary: record.summary(),
             changes: record.changes.clone(),
         }
     }

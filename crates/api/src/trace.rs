@@ -93,6 +93,13 @@ pub struct NewcomerView {
     pub asked: String,
     /// What it got.
     pub got: String,
+    /// What it is, as far as a survey measured it: the whole machine in one line.
+    pub hardware: Option<String>,
+    /// When it was surveyed last.
+    #[schema(value_type = Option<String>, format = DateTime)]
+    pub surveyed: Option<Timestamp>,
+    /// Whether it runs the survey's agent and waits.
+    pub is_waiting: bool,
 }
 
 impl From<&TraceEvent> for TraceLine {

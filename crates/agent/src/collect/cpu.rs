@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lastmile_core::model::facts::{Cpu, FLAGS};
+use lastmile_survey::facts::{Cpu, FLAGS};
 
 use super::Tree;
 

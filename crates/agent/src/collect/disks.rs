@@ -1,6 +1,6 @@
 //! The disks.
 
-use lastmile_core::model::facts::{Disk, is_placeholder};
+use lastmile_survey::facts::{Disk, is_placeholder};
 
 use super::Tree;
 

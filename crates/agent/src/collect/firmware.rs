@@ -1,6 +1,6 @@
 //! How the machine was started.
 
-use lastmile_core::model::facts::{BootMode, Start};
+use lastmile_survey::facts::{BootMode, Start};
 
 use super::Tree;
 

@@ -10,8 +10,8 @@ mod nics;
 mod pci;
 mod tree;
 
-use lastmile_core::model::facts::{Facts, Tpm};
 use lastmile_formats::smbios::Smbios;
+use lastmile_survey::facts::{Facts, Tpm};
 pub use tree::Tree;
 
 /// Everything that can be measured by reading.

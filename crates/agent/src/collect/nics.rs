@@ -1,7 +1,7 @@
 //! The network cards.
 
-use lastmile_core::model::facts::Nic;
 use lastmile_formats::mac::Mac;
+use lastmile_survey::facts::Nic;
 
 use super::{Tree, names};
 

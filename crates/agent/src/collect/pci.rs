@@ -1,6 +1,6 @@
 //! The devices on the PCI bus.
 
-use lastmile_core::model::facts::PciDevice;
+use lastmile_survey::facts::PciDevice;
 
 use super::Tree;
 

@@ -8,9 +8,9 @@ mod mounts;
 use std::{io, sync::Arc, time::Duration};
 
 use jiff::Timestamp;
-use lastmile_core::model::{
-    agent::{Finish, Said, Survey, ToAgent},
+use lastmile_survey::{
     facts::Facts,
+    messages::{Finish, Said, Survey, ToAgent},
 };
 use nix::{
     sys::{

@@ -5,7 +5,7 @@ mod outbox;
 use std::time::Duration;
 
 use futures_util::{SinkExt, StreamExt};
-use lastmile_core::model::agent::{FromAgent, Hello, MOST_MESSAGE, PATH, Said, ToAgent, VERSION};
+use lastmile_survey::messages::{FromAgent, Hello, MOST_MESSAGE, PATH, Said, ToAgent, VERSION};
 pub use outbox::Outbox;
 use tokio::{
     net::TcpStream,

@@ -5,7 +5,7 @@ use std::{
     sync::{Mutex, PoisonError},
 };
 
-use lastmile_core::model::agent::{FromAgent, Said};
+use lastmile_survey::messages::{FromAgent, Said};
 use tokio::sync::Notify;
 
 /// Passing messages that wait for a connection: the last ones count.
@@ -99,7 +99,7 @@ impl Outbox {
 #[cfg(test)]
 mod tests {
     use futures_util::FutureExt;
-    use lastmile_core::model::agent::Survey;
+    use lastmile_survey::messages::Survey;
 
     use super::*;
 

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::Path};
 use serde_json::Value;
 
 /// Each call by its operation, the command that makes it, and the console's page on which it is made.
-const COVERAGE: [(&str, &str, &str); 111] = [
+const COVERAGE: [(&str, &str, &str); 116] = [
     ("answers_lint", "answers lint", "/answers"),
     ("answers_list", "answers list", "/answers"),
     ("answers_read", "answers show", "/answers/:name"),
@@ -27,6 +27,10 @@ const COVERAGE: [(&str, &str, &str); 111] = [
     ("exports_inventory", "export inventory", "/exports"),
     ("exports_machines", "export machines", "/machines"),
     ("exports_zone", "export zone", "/exports"),
+    ("facts_compare", "machine facts", "/machines/:name"),
+    ("facts_read", "machine facts", "/machines/:name"),
+    ("facts_survey", "machine facts", "/machines/:name"),
+    ("facts_surveys", "machine facts", "/machines/:name"),
     ("history_hosts", "history hosts", "/history"),
     ("history_rates", "history rates", "/history"),
     ("images_list", "image list", "/images"),
@@ -52,6 +56,7 @@ const COVERAGE: [(&str, &str, &str); 111] = [
     ("installs_answer", "install answer", "/installs/:number"),
     ("installs_cancel", "install cancel", "/installs/:number"),
     ("installs_retry", "install retry", "/installs/:number"),
+    ("survey_build", "survey build", "/import"),
     ("subnets_suggest", "subnet suggest", "/new-subnet"),
     ("labels_list", "label list", "/labels"),
     ("labels_read", "label show", "/labels/:name"),

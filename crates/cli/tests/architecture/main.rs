@@ -12,13 +12,14 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use cargo_metadata::{DependencyKind, MetadataCommand, PackageId};
 
 /// What each crate may use of ours.
-const ARROWS: [(&str, &[&str]); 10] = [
+const ARROWS: [(&str, &[&str]); 11] = [
     ("lastmile-formats", &[]),
-    ("lastmile-core", &["lastmile-formats"]),
+    ("lastmile-survey", &["lastmile-formats"]),
+    ("lastmile-core", &["lastmile-formats", "lastmile-survey"]),
     ("lastmile-store", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-api", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-sim", &["lastmile-core", "lastmile-formats"]),
-    ("lastmile-agent", &["lastmile-core", "lastmile-formats"]),
+    ("lastmile-agent", &["lastmile-survey", "lastmile-formats"]),
     ("lastmile-client", &["lastmile-api"]),
     ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core", "lastmile-formats"]),
     (

@@ -30,7 +30,9 @@ fn kernel() -> String {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/kernel");
     let mut packages = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
     let package = packages.find(|path| path.extension().is_some_and(|end| end == "deb"));
-    package.expect("make packages-firmware fetches a kernel").to_str().unwrap().into()
+    let package =
+        package.unwrap_or_else(|| panic!("{} has no kernel: make packages-firmware", folder.display()));
+    package.to_str().unwrap().into()
 }
 
 /// A service on a wire where unknown machines are surveyed.

@@ -4,7 +4,6 @@
 
 pub mod agent;
 pub mod answers;
-pub mod facts;
 pub mod image;
 pub mod install;
 pub mod label;
@@ -21,3 +20,5 @@ pub mod subnet;
 pub mod survey;
 pub mod values;
 pub mod webhook;
+
+pub use lastmile_survey::facts;

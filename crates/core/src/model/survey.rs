@@ -5,7 +5,7 @@ use lastmile_formats::mac::Mac;
 use uuid::Uuid;
 
 use super::{agent::Survey, facts::Difference, machine::Machine};
-use crate::base::Id;
+use crate::base::{Id, size_text};
 
 /// What one boot measured. It is written again while the boot goes on, as disks and neighbours appear late.
 #[derive(Debug, Clone, PartialEq)]
@@ -66,6 +66,29 @@ impl SurveyRecord {
         }
         changes.retain(|change| change.before != change.now);
         changes
+    }
+
+    /// The whole machine in one line: what it is, its cores, memory, disks and network cards.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let facts = &self.survey.facts;
+        let some = |count: usize, one: &str| match count {
+            0 => format!("no {one}"),
+            1 => format!("1 {one}"),
+            count => format!("{count} {one}s"),
+        };
+        let cores = usize::try_from(facts.cpu.cores).unwrap_or_default();
+        let disks: u64 = facts.disks.iter().map(|disk| disk.size).sum();
+        let on_disks =
+            if facts.disks.is_empty() { String::new() } else { format!(" of {}", size_text(disks)) };
+        let parts = [
+            facts.hardware(),
+            Some(some(cores, "core")),
+            Some(size_text(facts.memory.mib << 20)),
+            Some(format!("{}{on_disks}", some(facts.disks.len(), "disk"))),
+            Some(some(facts.nics.len(), "network card")),
+        ];
+        parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 
     /// Every address that a machine of this hardware may speak from: that it was started from, and those of its cards.

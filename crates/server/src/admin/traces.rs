@@ -1,4 +1,4 @@
-use std::{convert::Infallible, sync::Arc, time::Duration};
+use std::{collections::HashSet, convert::Infallible, sync::Arc, time::Duration};
 
 use axum::{
     extract::State,
@@ -58,14 +58,37 @@ fn trace_of(app: &App, text: &str) -> Result<(Trace, Vec<Arc<TraceEvent>>), Reje
     responses((status = 200, body = [NewcomerView]))
 )]
 pub(super) async fn newcomers(State(admin): State<Admin>) -> Json<Vec<NewcomerView>> {
-    let (traces, site) = (admin.app.wire.traces(), admin.app.records.site());
-    let newcomers = traces.newcomers(|mac| site.machine_by_mac(mac).is_some());
-    let seen = newcomers.take(NEWCOMERS).filter_map(|mac| {
+    let (wire, site) = (&admin.app.wire, admin.app.records.site());
+    let traces = wire.traces();
+    let is_registered = |mac: Mac| site.machine_by_mac(mac).is_some();
+    let seen = traces.newcomers(is_registered).take(NEWCOMERS).filter_map(|mac| {
         let events = traces.of(&[mac]);
         let last = events.last()?;
-        Some(NewcomerView { mac: mac.to_string(), last_seen: last.at, asked: last.asked(), got: last.got() })
+        Some((mac, last.at, last.asked(), last.got()))
     });
-    Json(seen.collect())
+    let mut all: Vec<_> = seen.collect();
+    // Those that were surveyed, and of which no trace is left.
+    let known: HashSet<Mac> = all.iter().map(|(mac, ..)| *mac).collect();
+    let others =
+        site.surveys().filter(|survey| !known.contains(&survey.mac) && !survey.macs().any(is_registered));
+    let mut others: Vec<_> =
+        others.map(|survey| (survey.mac, survey.at, String::new(), String::new())).collect();
+    others.sort_by_key(|(_, at, ..)| std::cmp::Reverse(*at));
+    all.extend(others);
+    all.truncate(NEWCOMERS);
+    let view = |(mac, last_seen, asked, got)| {
+        let survey = site.survey_at(mac);
+        NewcomerView {
+            hardware: survey.map(|survey| survey.summary()),
+            surveyed: survey.map(|survey| survey.at),
+            is_waiting: wire.agents.on(&[mac]).is_some(),
+            mac: mac.to_string(),
+            last_seen,
+            asked,
+            got,
+        }
+    };
+    Json(all.into_iter().map(view).collect())
 }
 
 /// The trace of a machine (by its name) or of a newcomer (by its MAC address): everything it did on the wire since

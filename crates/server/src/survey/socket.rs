@@ -237,7 +237,7 @@ impl Conversation<'_> {
             let machine = site.machine_by_mac(mac).map(|machine| machine.id);
             let earlier = site.survey_at(mac).map(AsRef::as_ref);
             let record = SurveyRecord::of_report(boot, mac, machine, survey, earlier, clock::now());
-            let (facts, changes) = (record.survey.facts.summary(), record.changes.len());
+            let (facts, changes) = (record.summary(), record.changes.len());
             change.put_survey(record)?;
             Ok(if changes == 0 {
                 facts

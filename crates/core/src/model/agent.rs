@@ -1,4 +1,5 @@
-//! The secret by which an agent shows of which boot it is.
+//! The survey's agent, as the service knows it: what the two tell each other, and the secret by which an agent shows of which boot
+//! it is.
 
 use std::fmt;
 
@@ -6,6 +7,7 @@ use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
 use hmac::{Hmac, Mac as _};
 use jiff::{SignedDuration, Timestamp};
 use lastmile_formats::mac::Mac;
+pub use lastmile_survey::messages::*;
 use sha2::Sha256;
 use thiserror::Error;
 

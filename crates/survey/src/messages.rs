@@ -4,16 +4,13 @@
 //! carries a sequence number and is kept by the agent until the service says [`ToAgent::Recorded`]; what was said before a
 //! connection broke is said again on the next one, so everything recorded is told by what it is about, and taken once.
 
-mod token;
-
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-pub use token::{AgentToken, TokenError, TokenKey};
 use uuid::Uuid;
 
-use super::facts::Facts;
+use crate::facts::Facts;
 
 /// Where the agent connects to, on the listener that machines are served by.
 pub const PATH: &str = "/agent";

@@ -11,8 +11,6 @@ use lastmile_formats::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::base::size_text;
-
 /// Everything that one survey measured.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -267,28 +265,6 @@ impl Facts {
         let serial = system.serial.as_ref().map(|serial| format!("serial {serial}"));
         let words = [Some(name.join(" ")).filter(|name| !name.is_empty()), serial];
         Some(words.into_iter().flatten().collect::<Vec<_>>().join(", ")).filter(|words| !words.is_empty())
-    }
-
-    /// The whole machine in one line: what it is, its cores, memory, disks and network cards.
-    #[must_use]
-    pub fn summary(&self) -> String {
-        let some = |count: usize, one: &str, many: &str| match count {
-            0 => format!("no {one}"),
-            1 => format!("1 {one}"),
-            count => format!("{count} {many}"),
-        };
-        let cores = usize::try_from(self.cpu.cores).unwrap_or_default();
-        let disks: u64 = self.disks.iter().map(|disk| disk.size).sum();
-        let on_disks =
-            if self.disks.is_empty() { String::new() } else { format!(" of {}", size_text(disks)) };
-        let parts = [
-            self.hardware(),
-            Some(some(cores, "core", "cores")),
-            Some(size_text(self.memory.mib << 20)),
-            Some(format!("{}{on_disks}", some(self.disks.len(), "disk", "disks"))),
-            Some(some(self.nics.len(), "network card", "network cards")),
-        ];
-        parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 
     /// Takes away what says nothing.

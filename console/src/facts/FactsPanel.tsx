@@ -1,0 +1,207 @@
+import { useSearchParams } from "react-router";
+
+import type { FactsView, SurveyRow } from "../api/client";
+import { Pairs } from "../parts/Pairs";
+import { Section } from "../parts/Section";
+import { size } from "../parts/size";
+import { Answered, Empty } from "../parts/States";
+import { type Column, Table } from "../parts/Table";
+import { Ago, When } from "../parts/Time";
+import { Against } from "./Against";
+import { Changes } from "./Changes";
+import { useFacts, useSurveys } from "./useFacts";
+
+/** What surveys measured of a machine or a newcomer; which survey is shown is part of the address. */
+export function FactsPanel({ who }: { who: string }) {
+  const [params] = useSearchParams();
+  const surveys = useSurveys(who);
+  return (
+    <Answered query={surveys} rows={6}>
+      {(all) =>
+        all.length === 0 ? (
+          <Empty title="It was never surveyed">
+            Machines that boot the survey report their hardware: unknown ones where the subnet says so, others from a menu entry that starts
+            it.
+          </Empty>
+        ) : (
+          <>
+            <Shown who={who} boot={params.get("survey")} />
+            <History who={who} surveys={all} />
+            <Against who={who} />
+          </>
+        )
+      }
+    </Answered>
+  );
+}
+
+function Shown({ who, boot }: { who: string; boot: string | null }) {
+  const facts = useFacts(who, boot);
+  return (
+    <Answered query={facts} rows={8}>
+      {(view) => (
+        <>
+          {boot != null && (
+            <p role="status" className="mb-3 border-l-4 border-accent pl-2">
+              The survey of <When at={view.at} />, not the latest.
+            </p>
+          )}
+          <div className="grid gap-x-8 lg:grid-cols-2">
+            <Computer view={view} />
+            <Inside view={view} />
+          </div>
+          <Parts view={view} />
+        </>
+      )}
+    </Answered>
+  );
+}
+
+/** Words that are there, or a dash. */
+function words(...all: (string | null | undefined)[]): string {
+  return all.filter((word) => word != null && word !== "").join(" ") || "–";
+}
+
+function Computer({ view }: { view: FactsView }) {
+  const { system, board, chassis, firmware, start } = view.facts;
+  return (
+    <Section title="Computer">
+      <Pairs
+        pairs={[
+          ["Product", words(system.vendor, system.product, system.version)],
+          ["Serial", words(system.serial)],
+          ["UUID", <span key="uuid" className="font-mono text-xs">{words(system.uuid)}</span>],
+          ["Board", words(board.vendor, board.product, board.serial)],
+          ["Chassis", words(chassis.vendor, chassis.serial, chassis.asset_tag)],
+          ["Firmware", words(firmware.vendor, firmware.version, firmware.date)],
+          [
+            "Started by",
+            words(
+              start.mode === "uefi" ? "UEFI" : start.mode === "bios" ? "BIOS" : null,
+              start.secure_boot == null ? null : start.secure_boot ? "with Secure Boot" : "without Secure Boot",
+            ),
+          ],
+          ["Surveyed", <Ago key="at" at={view.at} />],
+          [
+            "Agent",
+            view.agent == null ? (
+              "not connected"
+            ) : (
+              <>
+                {view.agent.doing || "waits"}, connected from {view.agent.from} since <When at={view.agent.since} />
+              </>
+            ),
+          ],
+        ]}
+      />
+    </Section>
+  );
+}
+
+function Inside({ view }: { view: FactsView }) {
+  const { cpu, memory, tpm, has_bmc } = view.facts;
+  const slots = memory.slots.filter(({ mib }) => mib > 0);
+  return (
+    <Section title="Inside">
+      <Pairs
+        pairs={[
+          ["Processors", words(cpu.model)],
+          ["", `${cpu.sockets} sockets, ${cpu.cores} cores, ${cpu.threads} threads`],
+          ["Abilities", cpu.flags.join(", ") || "–"],
+          ["Memory", `${size(memory.mib * 1024 * 1024)}${memory.slots.length > 0 ? `, ${slots.length} of ${memory.slots.length} slots filled` : ""}`],
+          ["TPM", tpm == null ? "none" : `version ${tpm.version ?? "not known"}`],
+          ["BMC", has_bmc ? "speaks IPMI" : "none found"],
+          ...Object.entries(view.found).map(([name, value]): [string, string] => [name, JSON.stringify(value)]),
+        ]}
+      />
+    </Section>
+  );
+}
+
+type Disk = FactsView["facts"]["disks"][number];
+type Nic = FactsView["facts"]["nics"][number];
+
+const DISKS: Column<Disk>[] = [
+  { name: "Disk", value: ({ name }) => name },
+  { name: "Size", value: (disk) => disk.size, cell: (disk) => <span className="whitespace-nowrap">{size(disk.size)}</span> },
+  { name: "Model", show: "hidden sm:table-cell", value: ({ model }) => model ?? "–" },
+  { name: "Serial", value: ({ serial }) => serial ?? "–" },
+  { name: "On", value: ({ transport }) => transport ?? "–" },
+  { name: "Kind", show: "hidden sm:table-cell", value: ({ rotational }) => (rotational ? "turns" : "flash") },
+];
+
+const NICS: Column<Nic>[] = [
+  { name: "Network card", value: ({ mac }) => mac, cell: ({ mac }) => <span className="font-mono text-xs">{mac}</span> },
+  { name: "Will be named", value: ({ names }) => names[0] ?? "–" },
+  { name: "Driver", show: "hidden sm:table-cell", value: ({ driver }) => driver ?? "–" },
+  {
+    name: "Link",
+    value: ({ link, link_speed }) => (link ? (link_speed ?? 1) : 0),
+    cell: ({ link, link_speed }) => (link ? (link_speed == null ? "up" : `${link_speed} Mbit/s`) : "none"),
+  },
+  { name: "PCI", show: "hidden lg:table-cell", value: ({ pci }) => pci ?? "–" },
+  {
+    name: "Neighbour",
+    value: ({ neighbour }) => (neighbour == null ? "–" : `${neighbour.system_name ?? neighbour.chassis} ${neighbour.port}`),
+  },
+];
+
+function Parts({ view }: { view: FactsView }) {
+  const { disks, nics } = view.facts;
+  return (
+    <>
+      <Section title="Disks">
+        {disks.length === 0 ? <p>None was found.</p> : <Table label="Disks" rows={disks} columns={DISKS} keyOf={({ name }) => name} />}
+      </Section>
+      <Section title="Network cards">
+        {nics.length === 0 ? (
+          <p>None was found.</p>
+        ) : (
+          <Table label="Network cards" rows={nics} columns={NICS} keyOf={({ mac }) => mac} order={{ column: "PCI", reverse: false }} />
+        )}
+      </Section>
+    </>
+  );
+}
+
+function History({ who, surveys }: { who: string; surveys: SurveyRow[] }) {
+  const [params, setParams] = useSearchParams();
+  const show = (boot: string, index: number) => {
+    const next = new URLSearchParams(params);
+    if (index === 0) {
+      next.delete("survey");
+    } else {
+      next.set("survey", boot);
+    }
+    setParams(next, { replace: true });
+  };
+  const columns: Column<SurveyRow>[] = [
+    {
+      name: "Surveyed",
+      value: ({ began }) => -Date.parse(began),
+      cell: (survey) => (
+        <button
+          type="button"
+          className="link-hover cursor-pointer whitespace-nowrap"
+          aria-label={`Show the survey of ${survey.began}`}
+          onClick={() => {
+            show(survey.boot, surveys.indexOf(survey));
+          }}
+        >
+          <When at={survey.began} />
+        </button>
+      ),
+    },
+    { name: "Machine", show: "hidden sm:table-cell", value: ({ summary }) => summary },
+    {
+      name: "Different since the one before",
+      value: ({ changes }) => changes.length,
+      cell: ({ changes }) => <Changes changes={changes} none="nothing" />,
+    },
+  ];
+  return (
+    <Section title="Surveys">
+      <Table label={`Surveys of ${who}`} rows={surveys} columns={columns} keyOf={({ boot }) => boot} />
+    </Section>
+  );
+}
