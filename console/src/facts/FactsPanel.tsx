@@ -62,6 +62,19 @@ function words(...all: (string | null | undefined)[]): string {
   return all.filter((word) => word != null && word !== "").join(" ") || "–";
 }
 
+/** A count and what is counted. */
+function some(count: number, one: string): string {
+  return count === 1 ? `1 ${one}` : `${count} ${one}s`;
+}
+
+/** A link's speed in the unit that people say. */
+function speed(mbit: number | null): string {
+  if (mbit == null) {
+    return "up";
+  }
+  return mbit >= 1000 ? `${mbit / 1000} Gbit/s` : `${mbit} Mbit/s`;
+}
+
 function Computer({ view }: { view: FactsView }) {
   const { system, board, chassis, firmware, start } = view.facts;
   return (
@@ -106,7 +119,7 @@ function Inside({ view }: { view: FactsView }) {
       <Pairs
         pairs={[
           ["Processors", words(cpu.model)],
-          ["", `${cpu.sockets} sockets, ${cpu.cores} cores, ${cpu.threads} threads`],
+          ["", [some(cpu.sockets, "socket"), some(cpu.cores, "core"), some(cpu.threads, "thread")].join(", ")],
           ["Abilities", cpu.flags.join(", ") || "–"],
           ["Memory", `${size(memory.mib * 1024 * 1024)}${memory.slots.length > 0 ? `, ${slots.length} of ${memory.slots.length} slots filled` : ""}`],
           ["TPM", tpm == null ? "none" : `version ${tpm.version ?? "not known"}`],
@@ -137,7 +150,7 @@ const NICS: Column<Nic>[] = [
   {
     name: "Link",
     value: ({ link, link_speed }) => (link ? (link_speed ?? 1) : 0),
-    cell: ({ link, link_speed }) => (link ? (link_speed == null ? "up" : `${link_speed} Mbit/s`) : "none"),
+    cell: ({ link, link_speed }) => (link ? speed(link_speed) : "none"),
   },
   { name: "PCI", show: "hidden lg:table-cell", value: ({ pci }) => pci ?? "–" },
   {

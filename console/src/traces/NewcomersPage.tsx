@@ -58,22 +58,24 @@ export function NewcomersPage() {
       cell: ({ last_seen }) => <Ago at={last_seen} />,
     },
     {
-      name: "Hardware",
-      show: "hidden sm:table-cell",
-      value: ({ hardware }) => hardware ?? "",
-      cell: ({ mac, hardware, is_waiting }) =>
+      name: "Machine",
+      value: ({ product, hardware }) => `${product ?? ""} ${hardware ?? ""}`,
+      cell: ({ mac, product, hardware, is_waiting }) =>
         hardware == null ? (
           <span className="text-base-content/70">not surveyed</span>
         ) : (
           <>
-            <Link className="link-hover" to={`/facts/${encodeURIComponent(mac)}`}>
-              {hardware}
+            <Link className="link-hover font-medium" to={`/facts/${encodeURIComponent(mac)}`}>
+              {product ?? "of no name"}
             </Link>
-            {is_waiting && <span className="block text-xs text-base-content/70">waits in the survey</span>}
+            <span className="block text-xs text-base-content/75">
+              {hardware}
+              {is_waiting && "; waits in the survey"}
+            </span>
           </>
         ),
     },
-    { name: "Asked", show: "hidden lg:table-cell", value: ({ asked }) => asked },
+    { name: "Asked", show: "hidden xl:table-cell", value: ({ asked }) => asked },
     { name: "Got", show: "hidden lg:table-cell", value: ({ got }) => got },
     {
       name: "Action",
@@ -96,7 +98,7 @@ export function NewcomersPage() {
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <h1 className="mb-1 text-lg font-semibold">Newcomers</h1>
       <p className="mb-3 max-w-prose text-base-content/75">
-        Machines that nobody has registered and that were seen since the service started. Adopt those that are yours.
+        Machines that nobody has registered and that were seen on the wire or surveyed. Adopt those that are yours.
       </p>
       <Answered query={newcomers} rows={4}>
         {(all) =>

@@ -25,7 +25,7 @@ pub struct SurveyBuild {
 
 /// Where a kernel and its modules come from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(tag = "from", rename_all = "kebab-case", deny_unknown_fields)]
+#[serde(tag = "from", rename_all = "kebab-case")]
 pub enum KernelSource {
     /// Those that the service's host runs.
     Host,

@@ -93,7 +93,9 @@ pub struct NewcomerView {
     pub asked: String,
     /// What it got.
     pub got: String,
-    /// What it is, as far as a survey measured it: the whole machine in one line.
+    /// What it is, as far as a survey measured it: vendor, product, serial number.
+    pub product: Option<String>,
+    /// What is in it, in one line.
     pub hardware: Option<String>,
     /// When it was surveyed last.
     #[schema(value_type = Option<String>, format = DateTime)]

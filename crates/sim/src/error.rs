@@ -65,4 +65,7 @@ pub enum SimError {
     /// The kernel's parameters or the answer file lack what an installer needs.
     #[error("the installer stops: {0}")]
     Installer(String),
+    /// The survey cannot be run.
+    #[error("the survey stops: {0}")]
+    Survey(String),
 }

@@ -13,15 +13,18 @@ mod error;
 mod fetch;
 mod foreign;
 pub mod grub;
+mod hardware;
 mod installer;
 mod machine;
 mod receiver;
 mod relay;
+mod survey;
 #[cfg(feature = "cable")]
 mod switch;
 
 pub use error::SimError;
 pub use foreign::ForeignServer;
+pub use hardware::{Card, HardDisk, Hardware};
 pub use machine::{Beat, Booted, Identity, Machine, NewSystem, Pace, Reached};
 pub use receiver::{Delivery, Receiver};
 pub use relay::Relay;

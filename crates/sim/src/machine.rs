@@ -86,6 +86,13 @@ pub enum Beat {
     },
     /// It waits on its screen until there is something to start.
     Waits,
+    /// Its survey is on record, and it waits.
+    Surveyed {
+        /// What people call it; nothing while nobody registered it.
+        machine: Option<String>,
+        /// For what.
+        waits_for: String,
+    },
     /// Its installer read its answers.
     Answers {
         /// The host name they give.
@@ -319,7 +326,7 @@ impl Machine {
         Ok(())
     }
 
-    async fn lease(&self, asking: Asking) -> Result<Grant, SimError> {
+    pub(crate) async fn lease(&self, asking: Asking) -> Result<Grant, SimError> {
         let relay = match &self.speaks_from {
             SpeaksFrom::Loopback(_) => Ipv4Addr::LOCALHOST,
             SpeaksFrom::Granted => self.reached.link,
@@ -334,7 +341,7 @@ impl Machine {
     }
 
     /// The address it speaks from.
-    fn own(&self, grant: &Grant) -> Ipv4Addr {
+    pub(crate) fn own(&self, grant: &Grant) -> Ipv4Addr {
         match &self.speaks_from {
             SpeaksFrom::Loopback(_) => loopback(self.identity.mac),
             SpeaksFrom::Granted => grant.address,

@@ -96,7 +96,7 @@ fn session(orders: &Orders, status: &Status) -> Option<Session> {
     status.service(service.clone());
     let up = nix::time::clock_gettime(ClockId::CLOCK_BOOTTIME).map(Duration::from).unwrap_or_default();
     let since = Instant::now().checked_sub(up).unwrap_or_else(Instant::now);
-    Some(Session { service: service.clone(), token: token.clone(), boot: Uuid::now_v7(), since })
+    Some(Session { service: service.clone(), token: token.clone(), boot: Uuid::now_v7(), since, from: None })
 }
 
 fn show_hardware(status: &Status, facts: &Facts) {

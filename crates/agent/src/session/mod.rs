@@ -2,13 +2,16 @@
 
 mod outbox;
 
-use std::time::Duration;
+use std::{
+    net::{IpAddr, SocketAddr},
+    time::Duration,
+};
 
 use futures_util::{SinkExt, StreamExt};
 use lastmile_survey::messages::{FromAgent, Hello, MOST_MESSAGE, PATH, Said, ToAgent, VERSION};
 pub use outbox::Outbox;
 use tokio::{
-    net::TcpStream,
+    net::{TcpSocket, TcpStream},
     sync::mpsc,
     time::{Instant, interval, sleep, sleep_until, timeout},
 };
@@ -45,6 +48,8 @@ pub struct Session {
     pub boot: Uuid,
     /// When the kernel started.
     pub since: Instant,
+    /// The address that is spoken from; any of the machine's if left out.
+    pub from: Option<IpAddr>,
 }
 
 /// Why a connection was not made, or broke.
@@ -141,7 +146,15 @@ impl Session {
         let mut request = format!("ws://{place}{PATH}").into_client_request()?;
         let bearer = HeaderValue::from_str(&format!("Bearer {}", self.token)).map_err(|_| wrong())?;
         request.headers_mut().insert(AUTHORIZATION, bearer);
-        let stream = TcpStream::connect(&place).await?;
+        let place: SocketAddr = place.parse().map_err(|_| wrong())?;
+        let stream = match self.from {
+            Some(from) => {
+                let socket = if from.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+                socket.bind((from, 0).into())?;
+                socket.connect(place).await?
+            }
+            None => TcpStream::connect(place).await?,
+        };
         stream.set_nodelay(true)?;
         let limits = WebSocketConfig::default()
             .max_message_size(Some(MOST_MESSAGE))

@@ -3,6 +3,7 @@
 mod rounds;
 mod scenario;
 mod story;
+mod surveyed;
 
 use std::{
     net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener},
@@ -152,6 +153,7 @@ struct Stage {
 impl Stage {
     /// Installs all machines, one power button after another; then it goes on for ever.
     async fn play(&self) {
+        self.survey_newcomers();
         for (name, site, architecture, number) in STUCK {
             self.get_stuck(name, site, architecture, number).await;
         }

@@ -125,7 +125,7 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
         draft.domain = Some("gannet.example".into());
         draft.pools = vec![format!("{}-{}", site.host(100), site.host(199))];
         draft.relays = vec![Ipv4Addr::LOCALHOST.to_string()];
-        draft.newcomers = Newcomers::Menu;
+        draft.newcomers = if site == Site::TernBay { Newcomers::Survey } else { Newcomers::Menu };
         client.subnets_create(&draft).await?;
     }
     fill_loaders(client).await?;
@@ -235,6 +235,19 @@ async fn fill_images(client: &Client) -> Result<(), Failure> {
         ..RevisionDraft::default()
     };
     client.images_create(&plimsoll).await?;
+    let survey = RevisionDraft {
+        name: "survey".into(),
+        title: Some("Survey".into()),
+        kind: Some(ImageKind::Survey),
+        kernel: Some("vmlinuz".into()),
+        initrds: Some(vec!["survey.cpio.zst".into()]),
+        files: vec![
+            client.upload_bytes("vmlinuz", kernel("6.1.0-57-quay", 13, MIB)).await?,
+            client.upload_bytes("survey.cpio.zst", made_up(14, 2 * MIB)).await?,
+        ],
+        ..RevisionDraft::default()
+    };
+    client.images_create(&survey).await?;
     // A tree without its second stage: what is missing is said wherever the image appears.
     let bollard = RevisionDraft {
         name: "bollard-9".into(),

@@ -45,6 +45,10 @@ pub(super) fn beat(beat: &Beat) -> String {
             format!("has {path} by {by}, {}, digest right", size(*bytes as u64))
         }
         Beat::Menu { size: bytes } => format!("has its menu by TFTP, {}", size(*bytes as u64)),
+        Beat::Surveyed { machine: None, waits_for } => format!("is surveyed, and waits for {waits_for}"),
+        Beat::Surveyed { machine: Some(name), waits_for } => {
+            format!("is {name} now, and waits for {waits_for}")
+        }
         Beat::Waits => "waits on its screen".into(),
         Beat::Chose { title } => format!("menu: {title}"),
         Beat::Answers { host_name } => format!("installer has its answers, is to be {host_name}"),

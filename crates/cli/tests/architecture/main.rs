@@ -18,7 +18,7 @@ const ARROWS: [(&str, &[&str]); 11] = [
     ("lastmile-core", &["lastmile-formats", "lastmile-survey"]),
     ("lastmile-store", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-api", &["lastmile-core", "lastmile-formats"]),
-    ("lastmile-sim", &["lastmile-core", "lastmile-formats"]),
+    ("lastmile-sim", &["lastmile-core", "lastmile-agent", "lastmile-survey", "lastmile-formats"]),
     ("lastmile-agent", &["lastmile-survey", "lastmile-formats"]),
     ("lastmile-client", &["lastmile-api"]),
     ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core", "lastmile-formats"]),

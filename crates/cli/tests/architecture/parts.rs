@@ -6,7 +6,7 @@ use crate::modules::{ring, uses};
 const TOOLS: [&str; 7] = ["clock", "config", "limits", "link", "random", "surroundings", "sync"];
 
 /// What each part and component may use beside the tools.
-const MAY_USE: [(&str, &[&str]); 14] = [
+const MAY_USE: [(&str, &[&str]); 15] = [
     ("library", &[]),
     ("packaged", &["library"]),
     ("work", &[]),
@@ -17,15 +17,16 @@ const MAY_USE: [(&str, &[&str]); 14] = [
     ("intake", &["records", "library", "work"]),
     ("dhcp", &["records", "wire"]),
     ("boot", &["records", "wire", "library", "installs"]),
+    ("survey", &["records", "wire", "library", "work", "boot"]),
     ("tftp", &["records", "wire", "library", "boot"]),
     // The parts together, for those who get all of them.
-    ("app", &["records", "wire", "library", "work", "boot", "dhcp", "intake"]),
+    ("app", &["records", "wire", "library", "work", "boot", "dhcp", "intake", "survey"]),
     ("check", &["app", "records", "wire", "library", "start", "boot", "dhcp"]),
     (
         "admin",
         &[
             "app", "records", "wire", "library", "work", "boot", "check", "installs", "intake", "packaged",
-            "start",
+            "start", "survey",
         ],
     ),
 ];

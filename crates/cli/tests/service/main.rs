@@ -22,6 +22,7 @@ mod networks;
 mod packages;
 #[path = "../support/mod.rs"]
 mod support;
+mod survey;
 mod wait;
 mod webhooks;
 mod wire;

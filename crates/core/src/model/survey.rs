@@ -68,9 +68,16 @@ impl SurveyRecord {
         changes
     }
 
-    /// The whole machine in one line: what it is, its cores, memory, disks and network cards.
+    /// The whole machine in one line: what it is, and what is in it.
     #[must_use]
     pub fn summary(&self) -> String {
+        let what = self.survey.facts.hardware();
+        what.into_iter().chain([self.inside()]).collect::<Vec<_>>().join(", ")
+    }
+
+    /// What is in the machine, in one line: its cores, memory, disks and network cards.
+    #[must_use]
+    pub fn inside(&self) -> String {
         let facts = &self.survey.facts;
         let some = |count: usize, one: &str| match count {
             0 => format!("no {one}"),
@@ -82,13 +89,12 @@ impl SurveyRecord {
         let on_disks =
             if facts.disks.is_empty() { String::new() } else { format!(" of {}", size_text(disks)) };
         let parts = [
-            facts.hardware(),
-            Some(some(cores, "core")),
-            Some(size_text(facts.memory.mib << 20)),
-            Some(format!("{}{on_disks}", some(facts.disks.len(), "disk"))),
-            Some(some(facts.nics.len(), "network card")),
+            some(cores, "core"),
+            size_text(facts.memory.mib << 20),
+            format!("{}{on_disks}", some(facts.disks.len(), "disk")),
+            some(facts.nics.len(), "network card"),
         ];
-        parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+        parts.join(", ")
     }
 
     /// Every address that a machine of this hardware may speak from: that it was started from, and those of its cards.

@@ -79,7 +79,8 @@ pub(super) async fn newcomers(State(admin): State<Admin>) -> Json<Vec<NewcomerVi
     let view = |(mac, last_seen, asked, got)| {
         let survey = site.survey_at(mac);
         NewcomerView {
-            hardware: survey.map(|survey| survey.summary()),
+            product: survey.and_then(|survey| survey.survey.facts.hardware()),
+            hardware: survey.map(|survey| survey.inside()),
             surveyed: survey.map(|survey| survey.at),
             is_waiting: wire.agents.on(&[mac]).is_some(),
             mac: mac.to_string(),

@@ -237,12 +237,12 @@ impl Conversation<'_> {
             let machine = site.machine_by_mac(mac).map(|machine| machine.id);
             let earlier = site.survey_at(mac).map(AsRef::as_ref);
             let record = SurveyRecord::of_report(boot, mac, machine, survey, earlier, clock::now());
-            let (facts, changes) = (record.summary(), record.changes.len());
+            let changes = record.changes.len();
             change.put_survey(record)?;
-            Ok(if changes == 0 {
-                facts
-            } else {
-                format!("{facts}; {changes} differences from the survey before")
+            Ok(match changes {
+                0 => "taken".to_owned(),
+                1 => "taken; one thing is different since the survey before".into(),
+                changes => format!("taken; {changes} things are different since the survey before"),
             })
         };
         let store = self.records.store.clone();

@@ -182,11 +182,12 @@ pub(crate) fn newcomers(all: &[NewcomerView]) -> Table {
         [
             newcomer.mac.clone().into(),
             Cell::ago(Some(newcomer.last_seen)),
+            Cell::maybe(newcomer.product.as_ref()),
             Cell::maybe(newcomer.hardware.as_ref()),
             if newcomer.is_waiting { "in the survey".into() } else { Cell::maybe(None::<&String>) },
             newcomer.asked.clone().into(),
             newcomer.got.clone().into(),
         ]
     };
-    columns(["mac", "last seen", "hardware", "waits", "asked", "got"], all.iter().map(row))
+    columns(["mac", "last seen", "machine", "hardware", "waits", "asked", "got"], all.iter().map(row))
 }

@@ -124,7 +124,7 @@ fn unknown(path: &str) -> String {
 }
 
 /// What each reading call is asked for: its path, and the same with names of the demo's site filled in.
-const ASKED: [(&str, &[&str]); 47] = [
+const ASKED: [(&str, &[&str]); 51] = [
     ("/answer-lint", &["/answer-lint"]),
     ("/answers", &["/answers"]),
     ("/answers/{name}", &["/answers/quay-server", "/answers/ticket-kiosk?version=1"]),
@@ -145,6 +145,10 @@ const ASKED: [(&str, &[&str]); 47] = [
     ("/overview", &["/overview"]),
     ("/exports/zone", &["/exports/zone?of=gannet.example", "/exports/zone?of=192.0.2.0/24"]),
     ("/webhooks", &["/webhooks"]),
+    ("/facts/{who}", &["/facts/00:00:5e:00:53:a1", "/facts/skerry-kiosk-1"]),
+    ("/facts/{who}/comparison", &["/facts/00:00:5e:00:53:a1/comparison?with=00:00:5e:00:53:a3"]),
+    ("/facts/{who}/surveys", &["/facts/00:00:5e:00:53:a1/surveys", "/facts/skerry-kiosk-1/surveys"]),
+    ("/facts/{who}/surveys/{boot}", &[]),
     ("/history/hosts", &["/history/hosts", "/history/hosts?format=csv"]),
     (
         "/history/rates",
@@ -245,6 +249,11 @@ async fn what_the_api_says_is_what_its_document_says() {
         }
         known.insert(path);
     }
+    let surveys = client.facts_surveys("00:00:5e:00:53:a1").await.unwrap();
+    let one = format!("/facts/00:00:5e:00:53:a1/surveys/{}", surveys[0].boot);
+    let response = http.get(format!("{}/api/v1{one}", demo.console)).send().await.unwrap();
+    assert_eq!(response.status(), StatusCode::OK, "{one}");
+    contract.check("get", "/api/v1/facts/{who}/surveys/{boot}", &one, response).await;
     for path in contract.reading() {
         assert!(known.contains(path), "{path} is not asked here");
     }
