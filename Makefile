@@ -20,7 +20,7 @@ INSTALL_PACKAGES := mmdebstrap squashfs-tools openssh-client
 CLEAN_PACKAGES := mmdebstrap
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
-	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe mtools dosfstools
+	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe mtools dosfstools busybox-static
 
 .PHONY: help
 help: ## Show this list

@@ -46,6 +46,11 @@ function Shown({ who, boot }: { who: string; boot: string | null }) {
               The survey of <When at={view.at} />, not the latest.
             </p>
           )}
+          {view.faults.map((fault) => (
+            <p key={fault} className="mb-3 border-l-4 border-warning pl-2">
+              Not measured: {fault}
+            </p>
+          ))}
           <div className="grid gap-x-8 lg:grid-cols-2">
             <Computer view={view} />
             <Inside view={view} />

@@ -1,5 +1,5 @@
-import { Plus, Rows3, Rows4, Search, Upload, X } from "lucide-react";
-import { useEffect, useRef } from "react";
+import { Plus, Rows3, Rows4, Search, SlidersHorizontal, Upload, X } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { useDensity } from "../parts/density";
@@ -7,6 +7,7 @@ import { Empty, Failed, Loading } from "../parts/States";
 import { ActionBar } from "./ActionBar";
 import { ALL_COLUMNS, MachineTable } from "./MachineTable";
 import { useSelection } from "./selection";
+import { WhereField } from "./WhereField";
 import { type ColumnKey, type Filter, type Sort, useMachineCounts, type Wanted } from "./useMachines";
 
 /** What a person looks for first, and the stages it stands for. */
@@ -26,6 +27,7 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
     text: params.get("text") ?? "",
     label: params.get("label") ?? "",
     stages: stages ? (stages.split(",") as Wanted[]) : [],
+    where: params.get("where") ?? "",
     sort: (params.get("sort") as Sort | null) ?? "stage",
     reverse: params.get("reverse") === "true",
     columns: columns === null ? KEYS : (columns.split(",").filter((key) => KEYS.includes(key as ColumnKey)) as ColumnKey[]),
@@ -36,6 +38,7 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
       ["text", next.text],
       ["label", next.label],
       ["stage", next.stages.join(",")],
+      ["where", next.where],
       ["sort", next.sort === "stage" ? "" : next.sort],
       ["reverse", next.reverse ? "true" : ""],
       ["columns", next.columns.length === KEYS.length ? "" : next.columns.join(",") || "none"],
@@ -49,6 +52,7 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
 export function MachinesPage() {
   const [filter, change] = useFilter();
   const [compact, setCompact] = useDensity();
+  const [asks, setAsks] = useState(filter.where !== "");
   const counts = useMachineCounts(filter);
   const selected = useSelection(filter);
   const stages = Object.entries(counts.data?.stages ?? {});
@@ -88,6 +92,16 @@ export function MachinesPage() {
             change({ text });
           }}
         />
+        <button
+          type="button"
+          className="btn btn-ghost btn-sm"
+          aria-expanded={asks}
+          onClick={() => {
+            setAsks(!asks);
+          }}
+        >
+          <SlidersHorizontal className="size-4" aria-hidden /> Where
+        </button>
         <span className="ml-auto flex items-center gap-1">
           <Columns filter={filter} change={change} />
           <button
@@ -109,6 +123,15 @@ export function MachinesPage() {
           </Link>
         </span>
       </div>
+      {asks && (
+        <WhereField
+          key={filter.where}
+          condition={filter.where}
+          change={(where) => {
+            change({ where });
+          }}
+        />
+      )}
       <Failed query={counts} />
       {counts.isPending && <Loading />}
       {counts.data && all === 0 && (
@@ -133,7 +156,7 @@ export function MachinesPage() {
             type="button"
             className="btn btn-sm mt-2"
             onClick={() => {
-              change({ text: "", label: "", stages: [] });
+              change({ text: "", label: "", stages: [], where: "" });
             }}
           >
             Show all {all}

@@ -12,6 +12,8 @@ export interface Filter {
   /** A label that the machines have; any if empty. */
   label: string;
   stages: Wanted[];
+  /** A condition on what was measured of them; none if empty. */
+  where: string;
   sort: Sort;
   reverse: boolean;
   /** The columns that are shown beside the name, by their keys. */
@@ -29,6 +31,7 @@ export function queryOf(filter: Filter) {
   return {
     ...(filter.text && { text: filter.text }),
     ...(filter.label && { label: filter.label }),
+    ...(filter.where && { where: filter.where }),
     ...(filter.stages.length > 0 && { stage: filter.stages.join(",") }),
   };
 }

@@ -5,6 +5,7 @@
 //! machine needs: drivers, the network ([`network`]), screens ([`status`]).
 
 pub mod collect;
+pub mod hooks;
 pub mod init;
 pub mod network;
 pub mod orders;

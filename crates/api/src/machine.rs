@@ -229,6 +229,10 @@ pub struct MachinesListQuery {
     /// Only those at one of these stages, joined by commas.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,
+    /// Only those of which this holds, by what surveys measured and people said of them: `memory_gib >= 256 and disks | length > 2`.
+    #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
+    #[param(rename = "where")]
+    pub condition: Option<String>,
     /// The order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[param(inline)]

@@ -56,6 +56,8 @@ pub struct FactsView {
     /// What the site's own programs found, by their names.
     #[schema(value_type = BTreeMap<String, Object>)]
     pub found: BTreeMap<String, serde_json::Value>,
+    /// What could not be measured, and why.
+    pub faults: Vec<String>,
     /// The survey's agent, while it is connected.
     pub agent: Option<AgentView>,
 }

@@ -2,7 +2,7 @@
 //!
 //! A fact that is missing was not found: vendors' placeholders ("To be filled by O.E.M.") are none, see [`is_placeholder`].
 
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, fmt};
 
 use lastmile_formats::{
     lldp::Neighbour,
@@ -340,6 +340,19 @@ pub struct Difference {
     pub before: Option<String>,
     /// What is measured now; nothing if it is not there any more.
     pub now: Option<String>,
+}
+
+/// In words: what was there and is gone, what is new, what became what.
+impl fmt::Display for Difference {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { place, before, now } = self;
+        match (before, now) {
+            (Some(before), Some(now)) => write!(f, "{place}: {before} → {now}"),
+            (Some(before), None) => write!(f, "{place}: {before} is gone"),
+            (None, Some(now)) => write!(f, "{place}: {now} is new"),
+            (None, None) => f.write_str(place),
+        }
+    }
 }
 
 /// Whether a text is what a vendor leaves in a field that it should have filled.

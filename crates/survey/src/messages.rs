@@ -64,6 +64,9 @@ pub struct Survey {
     /// What the site's own programs found, by their names.
     #[serde(default)]
     pub found: BTreeMap<String, serde_json::Value>,
+    /// What could not be measured, and why.
+    #[serde(default)]
+    pub faults: Vec<String>,
 }
 
 /// What the service says.
@@ -111,6 +114,8 @@ impl Survey {
     /// Whether it says something else of the machine than an earlier one.
     #[must_use]
     pub fn differs_from(&self, earlier: &Self) -> bool {
-        self.found != earlier.found || !self.facts.changes_since(&earlier.facts).is_empty()
+        self.found != earlier.found
+            || self.faults != earlier.faults
+            || !self.facts.changes_since(&earlier.facts).is_empty()
     }
 }

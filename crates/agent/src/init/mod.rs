@@ -5,7 +5,7 @@ mod consoles;
 mod drivers;
 mod mounts;
 
-use std::{io, sync::Arc, time::Duration};
+use std::{io, path::Path, sync::Arc, time::Duration};
 
 use jiff::Timestamp;
 use lastmile_survey::{
@@ -27,6 +27,7 @@ use uuid::Uuid;
 
 use crate::{
     collect::{self, Tree},
+    hooks,
     network::{self, Links, Neighbours},
     orders::Orders,
     session::{Outbox, Session},
@@ -71,7 +72,9 @@ async fn live(status: Status) -> io::Result<()> {
     drivers.settle().await;
     let outbox = Arc::new(Outbox::default());
     status.doing("measuring");
-    let surveys = Surveys { tree, links, neighbours, outbox: Arc::clone(&outbox) };
+    let mut surveys =
+        Surveys { tree, links, neighbours, outbox: Arc::clone(&outbox), said: hooks::Said::default() };
+    surveys.ask_the_site(&status).await;
     let first = surveys.measure().await;
     show_hardware(&status, &first.facts);
     outbox.put(Said::Survey(Box::new(first.clone())));
@@ -119,9 +122,20 @@ struct Surveys {
     links: Links,
     neighbours: Arc<Neighbours>,
     outbox: Arc<Outbox>,
+    /// What the site's own programs said.
+    said: hooks::Said,
 }
 
 impl Surveys {
+    /// Runs the site's own programs, once: they may take a while.
+    async fn ask_the_site(&mut self, status: &Status) {
+        status.doing("running the site's programs");
+        let facts = collect::facts(&self.tree);
+        self.said = hooks::run(Path::new(hooks::FOLDER), hooks::Point::BeforeReport, &facts).await;
+        self.said.faults.iter().for_each(|fault| status.fault(fault.clone()));
+        status.doing("measuring");
+    }
+
     async fn measure(&self) -> Survey {
         let mut facts = collect::facts(&self.tree);
         let links = self.links.all().await.unwrap_or_default();
@@ -129,7 +143,7 @@ impl Surveys {
             let link = links.iter().find(|link| link.name == nic.name);
             nic.neighbour = link.and_then(|link| self.neighbours.on(link.index));
         }
-        Survey { facts, ..Survey::default() }
+        Survey { facts, found: self.said.found.clone(), faults: self.said.faults.clone() }
     }
 
     /// Switches every card on, so that its neighbour can be heard, and says what has changed since.

@@ -366,7 +366,7 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
     let folder = tempfile::tempdir().unwrap();
     let browser = Browser::open(1280, 800, false).await;
     browser.go(&format!("{}/images", demo.console)).await;
-    browser.wait_for_text("4 images").await;
+    browser.wait_for_text("5 images").await;
     // What needs somebody stands first, and says what it lacks.
     assert_eq!(browser.texts("tbody td:first-child a").await[0], "bollard-9");
     browser.wait_for_text("the installer's second stage is missing").await;

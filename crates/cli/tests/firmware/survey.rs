@@ -2,6 +2,7 @@
 //! emulator was told what it is.
 
 use std::{
+    os::unix::fs::PermissionsExt,
     path::Path,
     time::{Duration, Instant},
 };
@@ -16,6 +17,7 @@ use serde_json::Value;
 use crate::support::{
     background::Background,
     computer::{Computer, add_signed_loader, uefi, wire},
+    need,
     netns::Netns,
     service::Service,
     site::MAC,
@@ -39,7 +41,15 @@ fn kernel() -> String {
 fn surveying<'a>(namespace: &'a Netns) -> Service<'a> {
     let service = Service::start(Some(namespace), "interfaces = ['quay0']", 8480);
     service.add_wire_subnet(&["--newcomers", "survey", "--domain", "gannet.example"]);
-    let built = service.run(&["survey", "build", "--package", &kernel()]);
+    // A program of the site's, and the shell that it wants.
+    let program = "#!/bin/busybox sh\nread facts\necho \"{\\\"heard\\\": ${#facts}}\"\n";
+    let program = service.write("site/lastmile/before-report/raid", program);
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let shell =
+        service.write("site/bin/busybox", std::fs::read(need("/bin/busybox", "busybox-static")).unwrap());
+    std::fs::set_permissions(&shell, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let site = service.folder.path().join("site");
+    let built = service.run(&["survey", "build", "--package", &kernel(), "--add", site.to_str().unwrap()]);
     println!("{}", built.lines().filter(|line| line.starts_with("note:")).collect::<Vec<_>>().join("\n"));
     service
 }
@@ -172,6 +182,8 @@ fn an_unknown_machine_is_measured_and_waits() {
     assert_eq!(neighbour["system_name"], "sw-holm-1");
     assert_eq!(neighbour["port"], "Ethernet1/7");
     assert_eq!(neighbour["untagged_vlan"], 30);
+    let heard = facts["found"]["raid"]["heard"].as_u64().unwrap();
+    assert!(heard > 500, "the site's program was told the facts: {heard} characters");
     // It waits: its agent stays connected, and it is a newcomer still.
     assert!(facts["agent"]["from"].as_str().unwrap().starts_with("192.0.2."), "{facts:#}");
 }

@@ -127,6 +127,34 @@ async fn every_survey_is_kept_with_what_was_different() {
         changes.iter().all(|change| change["place"].as_str().unwrap().starts_with("disks[TL-2]")),
         "{changes:?}"
     );
+    // The check tells of it, and a condition finds who is so.
+    let report = service.try_run(&["check", "--json"]);
+    let report: Value = serde_json::from_slice(&report.stdout).unwrap();
+    let found = report["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|found| found["topic"] == "survey" && found["severity"] == "warning");
+    assert!(
+        found.unwrap()["what"].as_str().unwrap().contains("disks[TL-2].model: Tideline 480 is gone"),
+        "{found:?}"
+    );
+    service.run(&["machine", "adopt", MAC, "--name", "auklet-gate"]);
+    service.run(&["machine", "add", "fulmar-log", "--mac", "00:00:5e:00:53:02"]);
+    let so = |condition: &str| {
+        let machines = service.json(&["machine", "list", "--where", condition]);
+        machines
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|machine| machine["name"].as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(so("memory_gib >= 32 and disks | length == 1"), ["auklet-gate"]);
+    assert!(so("cores > 8").is_empty());
+    assert_eq!(so("not surveyed"), ["fulmar-log"]);
+    let (code, said) = service.fail(&["machine", "list", "--where", "memory_gb > 2"]);
+    assert!(code == 1 && said.contains("names memory_gb, which nothing is called"), "{code} {said}");
     let earlier = service.json(&["machine", "facts", MAC, "--survey", all[1]["boot"].as_str().unwrap()]);
     assert_eq!(earlier["facts"]["disks"].as_array().unwrap().len(), 2);
     // Whoever asks for a survey that is none is told so.

@@ -31,6 +31,7 @@ fn view(wire: &Wire, name: String, macs: &[Mac], record: &SurveyRecord) -> Facts
         survey: SurveyRow::from(record),
         facts: record.survey.facts.clone(),
         found: record.survey.found.clone(),
+        faults: record.survey.faults.clone(),
         agent: agent.map(|agent| AgentView {
             from: agent.from.to_string(),
             since: agent.since,

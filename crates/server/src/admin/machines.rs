@@ -7,7 +7,11 @@ use lastmile_api::{
     PlanView, Problem, Stage, TraceLine,
 };
 use lastmile_core::{
-    decide::boot::{LineAction, loader_path, plan},
+    base::Fault,
+    decide::{
+        boot::{LineAction, loader_path, plan},
+        survey::condition::{FactCondition, Known},
+    },
     model::{install::Install, machine::Machine, option::FurtherOption, parameter::Parameter},
     report::trace::diagnose,
     site::{Entity, Site},
@@ -62,6 +66,15 @@ pub(super) async fn list(
     let labels = labels(query.label.as_deref());
     let text = query.text.as_deref().unwrap_or_default().to_lowercase();
     let records = &admin.app.records;
+    let condition = query.condition.as_deref().map(FactCondition::new).transpose();
+    let condition = condition
+        .map_err(|fault| Reject::from(vec![Fault { place: "where".into(), ..fault }]).of_question())?;
+    let wire = &admin.app.wire;
+    let known = |machine: &Arc<Machine>| Known {
+        machine: Some(machine.clone()),
+        survey: site.survey_of(machine).cloned(),
+        subnet: wire.subnet_of(&site, &machine.macs, None),
+    };
     for machine in site.machines() {
         let one = Listed::new(&site, machine);
         *stages.entry(one.stage.as_str().into()).or_default() += 1;
@@ -71,7 +84,8 @@ pub(super) async fn list(
             wanted.as_ref().is_none_or(|wanted| wanted.contains(&one.stage)) || wants_differing && differs;
         let labelled = labels.iter().all(|label| machine.labels.iter().any(|own| own == label));
         let holds = || text.is_empty() || one.holds(&text, || records.address_of(&site, machine));
-        if at_stage && labelled && holds() {
+        let is_so = || condition.as_ref().is_none_or(|condition| condition.holds(&known(machine)));
+        if at_stage && labelled && holds() && is_so() {
             listed.push(one);
         }
     }

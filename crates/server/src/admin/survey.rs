@@ -22,18 +22,22 @@ use crate::{
 /// finished also if nobody waits for it.
 #[utoipa::path(
     post, operation_id = "survey_build", path = "/survey/system", tag = "survey", request_body = SurveyBuild,
-    responses((status = 201, body = ImageDetail), (status = 422, body = Problem))
+    responses((status = 201, body = ImageDetail), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 pub(super) async fn build(
     State(admin): State<Admin>,
     Json(asked): Json<SurveyBuild>,
 ) -> Result<Edited<ImageDetail>, Reject> {
+    let Ok(alone) = admin.app.work.building.clone().try_lock_owned() else {
+        return Err(Reject::conflict("the survey's system is being made already. Wait for its end"));
+    };
     let is_trying = records::is_trying();
     let work = async move {
         let app = &admin.app;
         let (library, work, wanted) = (app.library.clone(), app.work.clone(), asked.clone());
         let built = tokio::task::spawn_blocking(move || survey::build(&library, &work, &wanted)).await;
         let built = built.map_err(|error| broken(&error))?.map_err(|error| reject(&error, &asked))?;
+        drop(alone);
         let notes = built.notes.clone();
         images::import(app, draft(&asked, built), notes).await
     };

@@ -5,6 +5,7 @@ mod host;
 mod self_test;
 mod servers;
 mod site;
+mod survey;
 
 use std::time::Instant;
 
@@ -32,6 +33,7 @@ enum Topic {
     Disk,
     Clock,
     Machines,
+    Survey,
     SelfTest,
 }
 
@@ -50,6 +52,7 @@ impl Topic {
             Self::Disk => "disk",
             Self::Clock => "clock",
             Self::Machines => "machines",
+            Self::Survey => "survey",
             Self::SelfTest => "self-test",
         }
     }
@@ -89,6 +92,7 @@ pub(crate) async fn run(app: &App, listening: &Listening) -> CheckReport {
     site::files(&mut findings, app).await;
     site::machines(&mut findings, app);
     site::references(&mut findings, app);
+    survey::look(&mut findings, app);
     let answered = servers::ask(&mut findings, app, listening).await;
     self_test::run(&mut findings, app, listening, &answered).await;
     // The heaviest first; within a weight in the order in which they were looked at.

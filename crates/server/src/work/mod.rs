@@ -32,6 +32,8 @@ pub(crate) struct WorkBook {
     events: broadcast::Sender<Event>,
     /// Held while a revision is read again: two at once would only make the disk seek.
     pub(crate) verifying: tokio::sync::Mutex<()>,
+    /// Held while the survey's system is made: it takes all of a processor and much of the memory.
+    pub(crate) building: Arc<tokio::sync::Mutex<()>>,
 }
 
 impl WorkBook {
@@ -42,6 +44,7 @@ impl WorkBook {
             ending: AtomicBool::new(false),
             events,
             verifying: tokio::sync::Mutex::default(),
+            building: Arc::default(),
         }
     }
 

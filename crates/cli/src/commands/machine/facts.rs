@@ -42,7 +42,7 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
 
 fn surveys(all: &[SurveyRow]) -> Table {
     let row = |survey: &SurveyRow| {
-        let changes = survey.changes.iter().map(change).collect::<Vec<_>>().join("\n");
+        let changes = survey.changes.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
         [
             survey.boot.to_string().into(),
             Cell::ago(Some(survey.began)),
@@ -52,16 +52,6 @@ fn surveys(all: &[SurveyRow]) -> Table {
     };
     let table = columns(["boot", "surveyed", "machine", "different since"], all.iter().map(row));
     if all.is_empty() { table.note("It was never surveyed.") } else { table }
-}
-
-/// A difference in words.
-fn change(change: &FactsDifference) -> String {
-    let FactsDifference { place, before, now } = change;
-    match (before, now) {
-        (Some(before), Some(now)) => format!("{place}: {before} → {now}"),
-        (Some(before), None) => format!("{place}: {before} is gone"),
-        (None, now) => format!("{place}: {} is new", or_dash(now.as_ref())),
-    }
 }
 
 fn compared(comparison: &FactsComparison) -> String {
@@ -78,12 +68,15 @@ fn compared(comparison: &FactsComparison) -> String {
 fn text(view: &FactsView) -> String {
     let facts = &view.facts;
     let mut text = pairs(head(view));
-    for change in view.survey.changes.iter().map(change) {
+    for change in &view.survey.changes {
         text.push_str(&format!("different: {change}\n"));
     }
     for table in [memory(facts), disks(facts), nics(facts), devices(facts)].into_iter().flatten() {
         text.push('\n');
         text.push_str(&table.text());
+    }
+    for fault in &view.faults {
+        text.push_str(&format!("\nnot measured: {fault}\n"));
     }
     for (name, value) in &view.found {
         text.push_str(&format!("\n{name}: {value}\n"));

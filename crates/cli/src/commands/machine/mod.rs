@@ -130,6 +130,10 @@ pub(crate) struct Filter {
     /// Only those with this label; if repeated, with all of them.
     #[arg(long, add = complete::labels())]
     label: Vec<String>,
+    /// Only those of which this holds, by what surveys measured and people said of them, as in 'memory_gib >= 256 and disks |
+    /// length > 2'.
+    #[arg(long, value_name = "CONDITION")]
+    r#where: Option<String>,
     /// Order by name, not by who needs attention.
     #[arg(long)]
     by_name: bool,
@@ -224,6 +228,7 @@ async fn list(filter: &Filter, client: &Client) -> Result<Vec<MachineRow>, Clien
             text: filter.text.clone(),
             stage: filter.stage.clone(),
             label: (!filter.label.is_empty()).then(|| filter.label.join(",")),
+            condition: filter.r#where.clone(),
             sort: filter.by_name.then_some(MachineSort::Name),
             limit: Some(left.min(PAGE)),
             offset: u32::try_from(machines.len()).ok(),

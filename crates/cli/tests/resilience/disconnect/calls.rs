@@ -9,6 +9,10 @@ use std::{
 };
 
 use lastmile_core::model::image::Sha256;
+use object::{
+    Architecture, BinaryFormat, Endianness, SectionKind,
+    write::{Object, StandardSegment},
+};
 use serde_json::{Value, json};
 
 use crate::support::need;
@@ -66,6 +70,35 @@ pub(crate) static PACKAGE: LazyLock<Vec<u8>> = LazyLock::new(|| {
         .unwrap();
     assert!(build.status.success(), "{build:?}");
     std::fs::read(file).unwrap()
+});
+
+/// A kernel's head as the x86 boot protocol has it, with its version.
+pub(crate) static KERNEL: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let mut bytes = vec![0; 0x2000];
+    bytes[0x1fe..0x200].copy_from_slice(&[0x55, 0xaa]);
+    bytes[0x202..0x206].copy_from_slice(b"HdrS");
+    bytes[0x206..0x208].copy_from_slice(&0x020f_u16.to_le_bytes());
+    bytes[0x20e..0x210].copy_from_slice(&0x1000_u16.to_le_bytes());
+    bytes[0x236] = 1;
+    let text = b"6.1.0-57-quay (builder@gannet.example) #1 SMP";
+    bytes[0x1200..0x1200 + text.len()].copy_from_slice(text);
+    bytes
+});
+
+/// A tar archive of its modules: one, for a network card that nobody built.
+pub(crate) static MODULES: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let mut module = Object::new(BinaryFormat::Elf, Architecture::X86_64, Endianness::Little);
+    let segment = module.segment_name(StandardSegment::Data).to_vec();
+    let section = module.add_section(segment, b".modinfo".to_vec(), SectionKind::ReadOnlyData);
+    let texts = b"name=dune\0alias=pci:v00001A99d00002400sv*sd*bc*sc*i*\0depends=\0";
+    module.append_section_data(section, texts, 1);
+    let module = module.write().unwrap();
+    let mut archive = tar::Builder::new(Vec::new());
+    let mut header = tar::Header::new_ustar();
+    header.set_size(module.len() as u64);
+    header.set_mode(0o644);
+    archive.append_data(&mut header, "kernel/drivers/net/ethernet/dune.ko", module.as_slice()).unwrap();
+    archive.into_inner().unwrap()
 });
 
 /// Every call that changes something, the `turn`th time, about a few things that all of them fight for.
@@ -181,6 +214,13 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
         ),
         call("delete", "/loaders/{name}", &packaged, &Value::Null),
         call("delete", "/loaders/{name}", &name("loader"), &Value::Null),
+        call(
+            "post",
+            "/survey/system",
+            &[],
+            &json!({ "name": format!("survey-{few}"),
+                "kernel": { "from": "files", "kernel": file("vmlinuz", &KERNEL), "modules": file("modules.tar", &MODULES) } }),
+        ),
         call("post", "/images", &[], &image(one)),
         call(
             "put",

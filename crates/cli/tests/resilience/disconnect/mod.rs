@@ -13,7 +13,7 @@ use std::{
     time::Duration,
 };
 
-use calls::{Call, PACKAGE, PACKAGED, call, calls};
+use calls::{Call, KERNEL, MODULES, PACKAGE, PACKAGED, call, calls};
 use futures_util::StreamExt;
 use lastmile_api::Event;
 use lastmile_client::Client;
@@ -178,18 +178,26 @@ fn filled(first_port: u16) -> Service<'static> {
     service.add_subnet();
     service.add_image();
     service.add_answers();
-    let digest = Sha256::of(&PACKAGE).to_string();
-    let package = Call {
-        content_type: "application/octet-stream",
-        body: PACKAGE.clone(),
-        ..call("put", "/content/{sha256}", &[("sha256", digest)], &Value::Null)
-    };
-    assert_eq!(package.status(first_port + 3), Some(201));
+    for content in [&PACKAGE, &KERNEL, &MODULES] {
+        let digest = Sha256::of(content).to_string();
+        let content = Call {
+            content_type: "application/octet-stream",
+            body: content.to_vec(),
+            ..call("put", "/content/{sha256}", &[("sha256", digest)], &Value::Null)
+        };
+        assert_eq!(content.status(first_port + 3), Some(201));
+    }
     // What the test sends again and again can succeed.
     for call in calls(0).iter().filter(|call| call.path.ends_with(PACKAGED)) {
         let wanted = if call.method == "post" { 201 } else { 204 };
         assert_eq!(call.status(first_port + 3), Some(wanted), "{} {}", call.method, call.path);
     }
+    let builds: Vec<Call> = calls(0).into_iter().filter(|call| call.template == "/survey/system").collect();
+    assert_eq!(
+        builds[0].status(first_port + 3),
+        Some(201),
+        "the survey's system: is the agent there? make agents"
+    );
     service
 }
 

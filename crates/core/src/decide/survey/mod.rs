@@ -1,3 +1,4 @@
-//! The survey: what its system consists of.
+//! The survey: what its system consists of, and conditions on what it measured.
 
+pub mod condition;
 pub mod system;

@@ -1,0 +1,365 @@
+//! Conditions on what is known of a machine: what a survey measured, and what people said of it.
+//!
+//! The syntax is Jinja's, as in menus: `memory_gib >= 256 and disks | length > 2 and 'kiosk' in labels`. A condition is taken
+//! apart at its outermost `and`, so that it can be said which part does not hold.
+
+use std::sync::{Arc, LazyLock};
+
+use minijinja::{Environment, Expression, Value, value::Object};
+
+use crate::{
+    base::{Fault, template, template::Statements},
+    model::{machine::Machine, subnet::Subnet, survey::SurveyRecord, values::TemplateError},
+};
+
+/// Steps that a condition may take on one machine.
+const FUEL: u64 = 20_000;
+/// Longest condition, in characters.
+const MOST_TEXT: usize = 2000;
+
+/// What conditions may name. The facts themselves have the names that the API gives them.
+pub const NAMES: [&str; 35] = [
+    "name",
+    "mac",
+    "macs",
+    "labels",
+    "details",
+    "subnet",
+    "surveyed",
+    "vendor",
+    "product",
+    "serial",
+    "uuid",
+    "sku",
+    "family",
+    "cores",
+    "sockets",
+    "threads",
+    "memory_gib",
+    "disks_gib",
+    "boot_mode",
+    "secure_boot",
+    "switch",
+    "port",
+    "found",
+    "system",
+    "board",
+    "chassis",
+    "firmware",
+    "start",
+    "cpu",
+    "memory",
+    "disks",
+    "nics",
+    "devices",
+    "tpm",
+    "has_bmc",
+];
+
+static LANGUAGE: LazyLock<Environment<'static>> = LazyLock::new(|| template::environment(FUEL));
+
+/// A condition, compiled once.
+#[derive(Debug, Clone)]
+pub struct FactCondition {
+    text: String,
+    parts: Vec<Part>,
+}
+
+#[derive(Debug, Clone)]
+struct Part {
+    text: String,
+    expression: Arc<Expression<'static, 'static>>,
+}
+
+impl PartialEq for FactCondition {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+/// What is known of one machine or newcomer.
+#[derive(Debug, Clone, Default)]
+pub struct Known {
+    /// The machine, if somebody registered it.
+    pub machine: Option<Arc<Machine>>,
+    /// Its latest survey.
+    pub survey: Option<Arc<SurveyRecord>>,
+    /// The subnet that it boots on, where that is known.
+    pub subnet: Option<Arc<Subnet>>,
+}
+
+impl FactCondition {
+    /// Reads a condition.
+    ///
+    /// # Errors
+    /// What is wrong with it, and where in it; the place is left to the caller.
+    pub fn new(text: &str) -> Result<Self, Fault> {
+        let fault = |what: String| Fault { place: String::new(), what, fix: fix() };
+        if text.trim().is_empty() || text.chars().count() > MOST_TEXT {
+            return Err(fault(format!("a condition has between 1 and {MOST_TEXT} characters")));
+        }
+        let whole = Part::new(text.trim()).map_err(|error| fault(error.to_string()))?;
+        let unknown: Vec<String> = {
+            let mut named: Vec<String> = whole.expression.undeclared_variables(false).into_iter().collect();
+            named.sort();
+            named.into_iter().filter(|name| !NAMES.contains(&name.as_str()) && name != "range").collect()
+        };
+        if !unknown.is_empty() {
+            return Err(fault(format!("'{text}' names {}, which nothing is called", unknown.join(", "))));
+        }
+        // What cannot be read by itself, as of a choice between two values, belongs together.
+        let parts: Option<Vec<Part>> =
+            conjuncts(text.trim()).into_iter().map(|part| Part::new(part).ok()).collect();
+        Ok(Self { text: text.trim().into(), parts: parts.unwrap_or_else(|| vec![whole]) })
+    }
+
+    /// As it was entered.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    /// Whether all of it holds. What cannot be said of a machine, because it was never surveyed or lacks that part, does not
+    /// hold.
+    #[must_use]
+    pub fn holds(&self, known: &Known) -> bool {
+        let values = Value::from_object(known.clone());
+        self.parts.iter().all(|part| part.holds(&values))
+    }
+
+    /// The parts of it that do not hold, each with why, where there is more to say than that.
+    #[must_use]
+    pub fn failing(&self, known: &Known) -> Vec<(&str, Option<String>)> {
+        let values = Value::from_object(known.clone());
+        let failing = self.parts.iter().filter(|part| !part.holds(&values));
+        failing.map(|part| (part.text.as_str(), part.trouble(&values))).collect()
+    }
+}
+
+impl Part {
+    fn new(text: &str) -> Result<Self, TemplateError> {
+        template::check(&LANGUAGE, &format!("{{{{ {text} }}}}"), Statements::Conditions)
+            .and_then(|()| LANGUAGE.compile_expression_owned(text.to_owned()))
+            .map(|expression| Self { text: text.into(), expression: Arc::new(expression) })
+            .map_err(|error| TemplateError::new(text, &error))
+    }
+
+    fn holds(&self, values: &Value) -> bool {
+        self.expression.eval(values).is_ok_and(|value| value.is_true())
+    }
+
+    fn trouble(&self, values: &Value) -> Option<String> {
+        self.expression.eval(values).err().map(|_| "not known of this machine".into())
+    }
+}
+
+fn fix() -> String {
+    format!("Write it as in memory_gib >= 256 and disks | length > 2. There are: {}.", NAMES.join(", "))
+}
+
+/// The parts between the outermost `and`s: those that are neither in brackets nor in quotes.
+fn conjuncts(text: &str) -> Vec<&str> {
+    let (mut parts, mut from, mut depth, mut quote) = (Vec::new(), 0, 0_usize, None);
+    let mut characters = text.char_indices().peekable();
+    let is_word = |character: char| character.is_alphanumeric() || character == '_';
+    let mut before = ' ';
+    while let Some((at, character)) = characters.next() {
+        match (quote, character) {
+            (Some(_), '\\') => {
+                characters.next();
+            }
+            (Some(open), close) if open == close => quote = None,
+            (Some(_), _) => {}
+            (None, '\'' | '"') => quote = Some(character),
+            (None, '(' | '[' | '{') => depth += 1,
+            (None, ')' | ']' | '}') => depth = depth.saturating_sub(1),
+            (None, 'a') if depth == 0 && !is_word(before) => {
+                let after = text[at..].strip_prefix("and").and_then(|rest| rest.chars().next());
+                if after.is_some_and(|after| !is_word(after)) {
+                    parts.push(text[from..at].trim());
+                    from = at + 3;
+                }
+            }
+            _ => {}
+        }
+        before = character;
+    }
+    parts.push(text[from..].trim());
+    parts
+}
+
+impl Object for Known {
+    fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
+        let key = key.as_str()?;
+        self.of_record(key).or_else(|| self.of_facts(key))
+    }
+}
+
+impl Known {
+    /// What people said of it, and where it is.
+    fn of_record(&self, key: &str) -> Option<Value> {
+        let machine = self.machine.as_deref();
+        Some(match key {
+            "name" => Value::from(machine.map_or("", |machine| machine.name.as_str())),
+            "labels" => {
+                Value::from_serialize(machine.map(|machine| machine.labels.as_slice()).unwrap_or_default())
+            }
+            "details" => Value::from_object(Details(self.machine.clone())),
+            "subnet" => Value::from(self.subnet.as_ref().map_or("", |subnet| subnet.name.as_str())),
+            "surveyed" => Value::from(self.survey.is_some()),
+            "mac" => {
+                let first = machine.and_then(|machine| machine.macs.first().copied());
+                let mac = self.survey.as_ref().map(|survey| survey.mac).or(first);
+                Value::from(mac.map(|mac| mac.to_string()).unwrap_or_default())
+            }
+            "macs" => {
+                let own = machine.map(|machine| machine.macs.clone()).unwrap_or_default();
+                let measured = self.survey.iter().flat_map(|survey| survey.macs());
+                let mut all: Vec<String> =
+                    own.into_iter().chain(measured).map(|mac| mac.to_string()).collect();
+                all.sort();
+                all.dedup();
+                Value::from(all)
+            }
+            _ => return None,
+        })
+    }
+
+    /// What was measured; nothing of what never was.
+    fn of_facts(&self, key: &str) -> Option<Value> {
+        let survey = self.survey.as_deref()?;
+        let facts = &survey.survey.facts;
+        let text = |text: &Option<String>| Value::from(text.as_deref().unwrap_or_default());
+        let neighbour = || {
+            let of = |nic: &&lastmile_survey::facts::Nic| nic.neighbour.is_some();
+            let booted = facts.nics.iter().find(|nic| nic.mac == survey.mac).filter(of);
+            booted.or_else(|| facts.nics.iter().find(of))?.neighbour.as_ref()
+        };
+        Some(match key {
+            "vendor" => text(&facts.system.vendor),
+            "product" => text(&facts.system.product),
+            "serial" => text(&facts.system.serial),
+            "sku" => text(&facts.system.sku),
+            "family" => text(&facts.system.family),
+            "uuid" => Value::from(facts.system.uuid.map(|uuid| uuid.to_string()).unwrap_or_default()),
+            "cores" => Value::from(facts.cpu.cores),
+            "sockets" => Value::from(facts.cpu.sockets),
+            "threads" => Value::from(facts.cpu.threads),
+            "memory_gib" => Value::from(facts.memory.mib / 1024),
+            "disks_gib" => Value::from(facts.disks.iter().map(|disk| disk.size).sum::<u64>() >> 30),
+            "boot_mode" => Value::from(facts.start.mode.map(|mode| mode.to_string()).unwrap_or_default()),
+            "secure_boot" => Value::from(facts.start.secure_boot == Some(true)),
+            "switch" => Value::from(neighbour().map_or_else(String::new, |neighbour| {
+                neighbour.system_name.clone().unwrap_or_else(|| neighbour.chassis.to_string())
+            })),
+            "port" => {
+                Value::from(neighbour().map(|neighbour| neighbour.port.to_string()).unwrap_or_default())
+            }
+            "found" => Value::from_serialize(&survey.survey.found),
+            "system" => Value::from_serialize(&facts.system),
+            "board" => Value::from_serialize(&facts.board),
+            "chassis" => Value::from_serialize(&facts.chassis),
+            "firmware" => Value::from_serialize(&facts.firmware),
+            "start" => Value::from_serialize(facts.start.clone()),
+            "cpu" => Value::from_serialize(&facts.cpu),
+            "memory" => Value::from_serialize(&facts.memory),
+            "disks" => Value::from_serialize(&facts.disks),
+            "nics" => Value::from_serialize(&facts.nics),
+            "devices" => Value::from_serialize(&facts.devices),
+            "tpm" => Value::from_serialize(&facts.tpm),
+            "has_bmc" => Value::from(facts.has_bmc),
+            _ => return None,
+        })
+    }
+}
+
+/// Details are asked for by names that not every machine has: one that is missing is empty.
+#[derive(Debug)]
+struct Details(Option<Arc<Machine>>);
+
+impl Object for Details {
+    fn get_value(self: &Arc<Self>, key: &Value) -> Option<Value> {
+        let known = self.0.as_ref().and_then(|machine| machine.details.get(key.as_str()?));
+        Some(Value::from(known.map_or("", String::as_str)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jiff::Timestamp;
+    use lastmile_survey::{
+        facts::{Disk, Facts},
+        messages::Survey,
+    };
+    use uuid::Uuid;
+
+    use super::*;
+
+    fn known(disks: u64) -> Known {
+        let mut facts = Facts::default();
+        facts.system.product = Some("MS-20".into());
+        facts.memory.mib = 256 * 1024;
+        facts.disks =
+            (0..disks).map(|number| Disk { name: format!("sd{number}"), ..Disk::default() }).collect();
+        let survey = Survey { facts, ..Survey::default() };
+        let mac = "02:00:5e:00:53:01".parse().unwrap();
+        let record = SurveyRecord::of_report(Uuid::nil(), mac, None, survey, None, Timestamp::UNIX_EPOCH);
+        Known { survey: Some(Arc::new(record)), ..Known::default() }
+    }
+
+    fn condition(text: &str) -> FactCondition {
+        FactCondition::new(text).unwrap_or_else(|fault| panic!("{text}: {fault}"))
+    }
+
+    #[test]
+    fn a_condition_holds_by_what_was_measured_and_said() {
+        let large = condition("memory_gib >= 256 and disks | length > 2 and product == 'MS-20'");
+        assert!(large.holds(&known(3)));
+        assert!(!large.holds(&known(2)));
+        assert_eq!(large.failing(&known(2)), [("disks | length > 2", None)]);
+        // Of what nothing is known nothing holds, whatever is asked.
+        for text in ["memory_gib >= 0", "memory_gib < 1", "not has_bmc", "disks | length == 0"] {
+            assert!(!condition(text).holds(&Known::default()), "{text}");
+        }
+        assert_eq!(condition("surveyed and name == ''").failing(&Known::default()), [("surveyed", None)]);
+        assert_eq!(
+            condition("cores > 1").failing(&Known::default()),
+            [("cores > 1", Some("not known of this machine".into()))]
+        );
+    }
+
+    #[test]
+    fn it_is_taken_apart_where_it_can_be() {
+        let parts =
+            |text: &str| condition(text).parts.iter().map(|part| part.text.clone()).collect::<Vec<_>>();
+        assert_eq!(
+            parts("name and (cores > 1 and sockets > 1)and serial == 'a and b'"),
+            ["name", "(cores > 1 and sockets > 1)", "serial == 'a and b'"]
+        );
+        assert_eq!(parts("details.andover and details.rack_and == 'x\\' and y'").len(), 2);
+        // Half of a choice between two values is nothing.
+        assert_eq!(parts("cores > 1 if name and surveyed else true").len(), 1);
+    }
+
+    #[test]
+    fn what_is_wrong_is_said() {
+        for (text, said) in [
+            ("memory_gb > 2", "names memory_gb, which nothing is called"),
+            ("cores >", "cores >"),
+            ("", "between 1 and 2000"),
+            ("{% for x in y %}", "{%"),
+        ] {
+            let fault = FactCondition::new(text).unwrap_err();
+            assert!(fault.what.contains(said), "{text}: {}", fault.what);
+            assert!(fault.fix.contains("memory_gib"));
+        }
+    }
+
+    #[test]
+    fn every_name_is_known_of_a_machine_that_was_surveyed() {
+        for name in NAMES {
+            let value = Arc::new(known(1)).get_value(&Value::from(name));
+            assert!(value.is_some_and(|value| !value.is_undefined()), "{name}");
+        }
+    }
+}
