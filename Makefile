@@ -46,6 +46,7 @@ list-packages:
 	@echo "test-install: $(INSTALL_PACKAGES)"
 	@echo "test-clean: $(CLEAN_PACKAGES)"
 	@echo "bench: $(BENCH_PACKAGES)"
+	@echo "agents: $(ARM64_PACKAGES)"
 
 .PHONY: packages-build packages-test packages-bench packages-firmware packages-install packages-clean
 packages-build:
@@ -117,27 +118,52 @@ agents/x64/agent: $(AGENT_SOURCES)
 		--bin lastmile-agent --target x86_64-unknown-linux-gnu
 	@mkdir -p $(@D) && cp target/x86_64-unknown-linux-gnu/agent/lastmile-agent $@
 
-.PHONY: agents
-agents: packages-build agents/x64/agent ## Build the survey's agent
+# For arm64 with Debian's compiler, which brings that processor's standard library as a package; the package file is unpacked.
+ARM64_PACKAGES := rustc-web gcc-aarch64-linux-gnu libc6-dev-arm64-cross
+CROSS := $(CURDIR)/target/cross
+target/cross/rustc: Makefile
+	$(call packages,$(ARM64_PACKAGES))
+	@rm -rf $(@D) && mkdir -p $(@D)/apt/lists/partial $(@D)/apt/cache/archives/partial $(@D)/sysroot/lib/rustlib
+	@cd $(@D) && $(ARM64) update && $(ARM64) download libstd-rust-web-dev && dpkg-deb -x libstd-rust-web-dev_*.deb root && \
+		rm -rf apt *.deb
+	@for cpu in x86_64 aarch64; do \
+		[ $$cpu = x86_64 ] && root= || root=$(CROSS)/root; \
+		ln -s $$root/usr/lib/rustlib/$$cpu-unknown-linux-gnu $(@D)/sysroot/lib/rustlib/; \
+	done
+	@printf '#!/bin/sh\nexec /usr/bin/rustc --sysroot "%s" "$$@"\n' $(CROSS)/sysroot >$@ && chmod +x $@
+
+agents/arm64/agent: $(AGENT_SOURCES) target/cross/rustc
+	RUSTC=$(CROSS)/rustc CARGO_TARGET_AARCH64_UNKNOWN_LINUX_GNU_LINKER=aarch64-linux-gnu-gcc \
+		RUSTFLAGS='-C target-feature=+crt-static' $(CARGO) build --quiet --profile agent --package lastmile-agent \
+		--bin lastmile-agent --target aarch64-unknown-linux-gnu --target-dir $(CROSS)/build
+	@mkdir -p $(@D) && cp $(CROSS)/build/aarch64-unknown-linux-gnu/agent/lastmile-agent $@
+
+.PHONY: agent agents
+agent: packages-build agents/x64/agent ## Build the survey's agent for x64 processors
+agents: agent agents/arm64/agent ## Build it for arm64, too
 
 .PHONY: build
-build: packages-build console agents ## Build everything
+build: packages-build console agent ## Build everything
 	$(CARGO) build
 
 .PHONY: demo
-demo: packages-build console agents ## Run the demo: open the address it prints in a browser
+demo: packages-build console agent ## Run the demo: open the address it prints in a browser
 	$(CARGO) run --quiet --package lastmile -- demo
 
 .PHONY: test
-test: packages-test console agents ## Run every test but the long ones with real firmware
+test: packages-test console agent ## Run every test but the long ones with real firmware
 	$(CARGO) test --workspace
 
 .PHONY: test-firmware
-test-firmware: packages-firmware console agents ## Boot real firmware, loaders and an installer in an emulator (minutes)
-	$(CARGO) test --workspace -- --ignored --skip stateless:: --nocapture --test-threads 2
+test-firmware: packages-firmware console agent ## Boot real firmware, loaders and an installer in an emulator (minutes)
+	$(CARGO) test --workspace -- --ignored --skip stateless:: --skip long:: --nocapture --test-threads 2
+
+.PHONY: test-survey
+test-survey: packages-firmware console agent ## Survey emulated machines with every kind of firmware (minutes)
+	$(CARGO) test --workspace -- --ignored --nocapture --test-threads 2 survey::
 
 .PHONY: test-install
-test-install: packages-install console agents ## Make a small Debian root, start it from memory on real firmware, log in (minutes)
+test-install: packages-install console agent ## Make a small Debian root, start it from memory on real firmware, log in (minutes)
 	$(CARGO) test --workspace -- --ignored --nocapture stateless::
 
 .PHONY: test-clean
@@ -158,7 +184,7 @@ bench: packages-bench packages-test console ## Measure against floors in the sam
 
 # The toolchain's unstable flags are what the fuzzer's own are.
 FUZZ_SECONDS ?= 60
-FUZZ_TARGETS := dhcp tftp texts drafts trace menu images
+FUZZ_TARGETS := dhcp tftp texts drafts trace menu images hardware
 .PHONY: fuzz
 fuzz: packages-build ## Any bytes to any parser, a minute each
 	@command -v cargo-fuzz >/dev/null || $(CARGO) install --locked cargo-fuzz

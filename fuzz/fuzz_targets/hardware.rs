@@ -1,7 +1,16 @@
-//! Any bytes for what a computer says of itself, what a switch says of a cable, and tables of modules.
+//! Any bytes for what a computer says of itself, what a switch says of a cable, tables of modules, modules themselves, an agent's
+//! token, and a condition on facts.
 #![no_main]
 
-use lastmile_formats::{lldp::Neighbour, modules::Modules, smbios::Smbios};
+use lastmile_core::{
+    decide::survey::condition::{FactCondition, Known},
+    model::agent::{AgentToken, TokenKey},
+};
+use lastmile_formats::{
+    lldp::Neighbour,
+    modules::{ModuleInfo, Modules},
+    smbios::Smbios,
+};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|bytes: &[u8]| {
@@ -16,4 +25,12 @@ fuzz_target!(|bytes: &[u8]| {
     let modules = Modules::read(tables, tables, tables);
     let names = modules.for_device(device);
     assert!(modules.in_order(names).len() <= modules.iter().count());
+    if let Some(info) = ModuleInfo::read(bytes) {
+        let made = Modules::of([("a.ko", &info), ("b.ko", &info)]).tables();
+        let _ = Modules::read(&made["modules.dep"], &made["modules.alias"], &made["modules.softdep"]);
+    }
+    assert!(AgentToken::read(&text, &TokenKey::new([7; 32]), jiff::Timestamp::UNIX_EPOCH).is_err());
+    if let Ok(condition) = FactCondition::new(&text) {
+        let _ = condition.failing(&Known::default());
+    }
 });

@@ -92,17 +92,18 @@ export function MachinesPage() {
             change({ text });
           }}
         />
-        <button
-          type="button"
-          className="btn btn-ghost btn-sm"
-          aria-expanded={asks}
-          onClick={() => {
-            setAsks(!asks);
-          }}
-        >
-          <SlidersHorizontal className="size-4" aria-hidden /> Where
-        </button>
         <span className="ml-auto flex items-center gap-1">
+          <button
+            type="button"
+            className="btn btn-ghost btn-sm btn-square"
+            aria-label="Filter by what was measured"
+            aria-expanded={asks}
+            onClick={() => {
+              setAsks(!asks);
+            }}
+          >
+            <SlidersHorizontal className="size-4" aria-hidden />
+          </button>
           <Columns filter={filter} change={change} />
           <button
             type="button"
@@ -246,7 +247,7 @@ function SearchField({ text, change }: { text: string; change: (text: string) =>
     };
   }, []);
   return (
-    <label className="input input-sm w-full sm:w-64">
+    <label className="input input-sm w-full sm:w-56">
       <Search className="size-4 opacity-60" aria-hidden />
       <input
         ref={field}

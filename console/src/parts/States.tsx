@@ -2,6 +2,8 @@ import { Anchor, CircleAlert } from "lucide-react";
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 
+import { faultsOf } from "../api/client";
+
 /** Rows that a page waits with. */
 const ROWS = 8;
 
@@ -21,10 +23,18 @@ export function Failed({ query }: { query: Pick<UseQueryResult, "error" | "refet
   if (!query.error) {
     return null;
   }
+  const faults = faultsOf(query.error);
   return (
     <div role="alert" className="mb-4 flex items-center gap-3 border-l-4 border-error bg-base-200 p-3">
       <CircleAlert className="size-5 shrink-0 text-error" aria-hidden />
-      <p className="flex-1">{query.error.message}</p>
+      <div className="flex-1">
+        {faults.length === 0 && <p>{query.error.message}</p>}
+        {faults.map(({ place, what, fix }) => (
+          <p key={place + what}>
+            {what}. <span className="text-base-content/75">{fix}</span>
+          </p>
+        ))}
+      </div>
       <button
         type="button"
         className="btn btn-sm"

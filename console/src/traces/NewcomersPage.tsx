@@ -52,7 +52,7 @@ export function NewcomersPage() {
     },
     {
       name: "Last seen",
-      show: "whitespace-nowrap",
+      show: "hidden whitespace-nowrap sm:table-cell",
       // The one seen last comes first, as it does unsorted.
       value: ({ last_seen }) => -Date.parse(last_seen),
       cell: ({ last_seen }) => <Ago at={last_seen} />,

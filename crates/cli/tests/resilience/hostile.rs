@@ -88,9 +88,10 @@ fn attack(own: Ipv4Addr, stop: &Arc<AtomicBool>) {
         std::thread::sleep(Duration::from_millis(500));
     }));
     // Questions of made-up clients, and of one that never stops.
+    // Bound once: a process that another test starts at that moment holds what is closed here an instant longer.
+    let socket = UdpSocket::bind((own, 68)).unwrap();
+    socket.set_broadcast(true).unwrap();
     run(Box::new(move || {
-        let socket = UdpSocket::bind((own, 68)).unwrap();
-        socket.set_broadcast(true).unwrap();
         for _ in 0..2000 {
             let number = ASKED.fetch_add(1, Ordering::Relaxed);
             let [_, b, c, d] = number.to_be_bytes();

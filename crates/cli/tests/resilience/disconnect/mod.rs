@@ -196,7 +196,7 @@ fn filled(first_port: u16) -> Service<'static> {
     assert_eq!(
         builds[0].status(first_port + 3),
         Some(201),
-        "the survey's system: is the agent there? make agents"
+        "the survey's system: is the agent there? make agent"
     );
     service
 }

@@ -1,6 +1,8 @@
 //! The survey on emulated machines: real firmware, Debian's signed loaders and its kernel, our agent, and hardware of which the
 //! emulator was told what it is.
 
+mod long;
+
 use std::{
     os::unix::fs::PermissionsExt,
     path::Path,
@@ -61,7 +63,7 @@ fn disk(folder: &Path, name: &str, mib: u64) -> String {
     path.to_str().unwrap().into()
 }
 
-/// What the emulator is told that the machine is.
+/// What the emulator is told that the machine is: every disk, card and text of it.
 fn hardware(folder: &Path) -> Vec<String> {
     let (nvme, sata, virtio) =
         (disk(folder, "nvme", 96), disk(folder, "sata", 64), disk(folder, "virtio", 32));
