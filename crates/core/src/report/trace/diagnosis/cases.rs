@@ -4,7 +4,7 @@ use jiff::SignedDuration;
 use lastmile_formats::dhcp::{Kind, code};
 
 use super::{
-    super::{Course, Role, Seen, Silence, TransferEnd},
+    super::{AgentEvent, Course, Role, Seen, Silence, TransferEnd},
     Boot, Case, Diagnosis, Exchange,
 };
 use crate::{base::size_text, decide::dhcp::NoReply, model::install::ReportStage};
@@ -452,6 +452,8 @@ pub(super) fn install_repeats(boot: &Boot<'_>) -> Option<Diagnosis> {
                 last = Some((event, file));
             }
             Seen::Report(report) if report.stage == ReportStage::Done => starts = 0,
+            // It was started for the survey, and reached it.
+            Seen::Agent(agent) if agent.what == AgentEvent::Surveyed => starts = 0,
             _ => {}
         }
     }
