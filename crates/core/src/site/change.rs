@@ -219,14 +219,25 @@ impl Site {
         next
     }
 
-    /// With a survey as the latest of all addresses of its machine.
+    /// With a survey as the latest from the address that it was started from.
     #[must_use]
     pub fn with_survey(&self, survey: SurveyRecord) -> Self {
         let mut next = self.clone();
-        let survey = Arc::new(survey);
-        for mac in survey.macs() {
-            next.surveys.insert(mac, survey.clone());
+        let from = survey.mac;
+        if let Some(former) = self.surveys.get(&from) {
+            for mac in former.macs() {
+                let others = next.cards.get(&mac).map(|others| others.without(&from)).unwrap_or_default();
+                if others.is_empty() {
+                    next.cards.remove(&mac);
+                } else {
+                    next.cards.insert(mac, others);
+                }
+            }
         }
+        for mac in survey.macs().filter(|mac| *mac != from) {
+            next.cards.entry(mac).or_default().insert(from);
+        }
+        next.surveys.insert(survey.mac, Arc::new(survey));
         next
     }
 

@@ -6,7 +6,7 @@
 use std::{net::Ipv4Addr, sync::Arc};
 
 pub use edition::{Edition, Entity};
-use imbl::{HashMap, OrdMap};
+use imbl::{HashMap, OrdMap, OrdSet};
 use lastmile_formats::{architecture::Architecture, cpu::Cpu, mac::Mac};
 use uuid::Uuid;
 
@@ -58,8 +58,10 @@ pub struct Site {
     installed: HashMap<Id<Machine>, Arc<Install>>,
     latest: HashMap<Id<Machine>, Arc<Install>>,
     webhooks: OrdMap<String, Arc<Webhook>>,
-    /// The latest survey of whoever has that address.
+    /// The latest survey that was started from that address.
     surveys: HashMap<Mac, Arc<SurveyRecord>>,
+    /// Of other cards that surveys found, the addresses that those were started from: what an agent says, and not yet that it is so.
+    cards: HashMap<Mac, OrdSet<Mac>>,
     editions: HashMap<Entity, Edition>,
     last_edition: Edition,
 }
@@ -321,22 +323,25 @@ impl Site {
         self.last_numbers.get(image).copied().unwrap_or(0)
     }
 
-    /// The latest survey of whoever has that address.
+    /// The latest survey of whoever has that address. A survey that was started from another address, and found a card with this
+    /// one, counts only where no two different machines have the two: an agent cannot speak for a machine that it is not on.
     #[must_use]
     pub fn survey_at(&self, mac: Mac) -> Option<&Arc<SurveyRecord>> {
-        self.surveys.get(&mac)
+        let owner = |mac: Mac| self.by_mac.get(&mac).map(|machine| machine.id);
+        let through = self.cards.get(&mac).into_iter().flatten().filter(|other| owner(**other) == owner(mac));
+        let of_cards = through.filter_map(|other| self.surveys.get(other));
+        self.surveys.get(&mac).into_iter().chain(of_cards).max_by_key(|survey| survey.at)
     }
 
     /// The latest survey of a machine.
     #[must_use]
     pub fn survey_of(&self, machine: &Machine) -> Option<&Arc<SurveyRecord>> {
-        machine.macs.iter().filter_map(|mac| self.surveys.get(mac)).max_by_key(|survey| survey.at)
+        machine.macs.iter().filter_map(|mac| self.survey_at(*mac)).max_by_key(|survey| survey.at)
     }
 
-    /// The latest survey of everything that was surveyed, in no order.
+    /// The latest survey from each address that one was started from, in no order.
     pub fn surveys(&self) -> impl Iterator<Item = &Arc<SurveyRecord>> {
-        // Each stands under all its addresses.
-        self.surveys.iter().filter(|(mac, survey)| **mac == survey.mac).map(|(_, survey)| survey)
+        self.surveys.values()
     }
 
     /// All webhooks, ordered by name.
