@@ -13,10 +13,12 @@ use std::{
     pin::Pin,
     sync::{Arc, Mutex},
     task::{Context, Poll, ready},
+    time::Duration,
 };
 
 use bytes::Bytes;
 use nix::sys::sendfile::sendfile64;
+use socket2::SockRef;
 use tokio::{
     io::{AsyncRead, AsyncWrite, Interest, ReadBuf},
     net::TcpStream,
@@ -26,6 +28,10 @@ use crate::sync::lock;
 
 /// Bytes of a file that one stand-in stands for at most: what is handed to the kernel at once.
 pub(super) const MOST: usize = 1024 * 1024;
+
+/// How long the kernel tries to end a connection whose other end says nothing any more. GRUB 2.06 uses the same ports at each boot,
+/// and closes without room for an answer: what it leaves behind would for minutes keep the machine's next boot from connecting.
+const PARTING: Duration = Duration::from_secs(15);
 
 /// The stretch that stand-ins are slices of.
 static STAND_IN: [u8; MOST] = [0; MOST];
@@ -98,6 +104,13 @@ impl FileStream {
                 sent => return Poll::Ready(sent),
             }
         }
+    }
+}
+
+impl Drop for FileStream {
+    fn drop(&mut self) {
+        // Where the kernel cannot, it tries for longer.
+        let _ = SockRef::from(&self.tcp).set_tcp_user_timeout(Some(PARTING));
     }
 }
 
