@@ -63,7 +63,8 @@ pub use lastmile_core::{
     model::{
         agent::Finish,
         answers::{PasswordInput, PasswordShown, Question, Settings},
-        facts::{Difference as FactsDifference, Disk as FactsDisk, Facts, Nic as FactsNic, PciDevice},
+        compare::Difference as FactsDifference,
+        facts::{Disk as FactsDisk, Facts, Nic as FactsNic, PciDevice},
         image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
         lease::LeaseState,

@@ -3,11 +3,7 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use lastmile_core::model::{
-    facts::{Difference, Facts},
-    image::FileEntry,
-    survey::SurveyRecord,
-};
+use lastmile_core::model::{compare::Difference, facts::Facts, image::FileEntry, survey::SurveyRecord};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 

@@ -2,8 +2,6 @@
 //!
 //! A fact that is missing was not found: vendors' placeholders ("To be filled by O.E.M.") are none, see [`is_placeholder`].
 
-use std::{collections::BTreeMap, fmt};
-
 use lastmile_formats::{
     lldp::Neighbour,
     mac::Mac,
@@ -297,62 +295,6 @@ impl Facts {
             }
         }
     }
-
-    /// What differs from another survey of the same machine: each place with what was there before, and what is there now.
-    #[must_use]
-    pub fn changes_since(&self, before: &Self) -> Vec<Difference> {
-        differences(&SAME.leaves(before), &SAME.leaves(self))
-    }
-
-    /// In what a machine differs from another one: what tells every machine from every other is left out, and disks, cards and
-    /// memory are held against each other by their places.
-    #[must_use]
-    pub fn differences_from(&self, other: &Self) -> Vec<Difference> {
-        differences(&OTHERS.leaves(other), &OTHERS.leaves(self))
-    }
-
-    /// Every single value with its place, of what machines that were bought together have in common.
-    #[must_use]
-    pub fn in_common(&self) -> BTreeMap<String, String> {
-        OTHERS.leaves(self)
-    }
-}
-
-fn differences(before: &BTreeMap<String, String>, now: &BTreeMap<String, String>) -> Vec<Difference> {
-    let places = before.keys().chain(now.keys()).collect::<std::collections::BTreeSet<_>>();
-    let differs = |place: &&String| before.get(*place) != now.get(*place);
-    let difference = |place: &String| Difference {
-        place: place.clone(),
-        before: before.get(place).cloned(),
-        now: now.get(place).cloned(),
-    };
-    places.into_iter().filter(differs).map(difference).collect()
-}
-
-/// Something that two surveys measured differently.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[cfg_attr(feature = "schema", schema(as = FactsDifference))]
-pub struct Difference {
-    /// The fact, as in `disks[S4X0NA].size`: members of lists by what they are known by, not by their number.
-    pub place: String,
-    /// What was measured before; nothing if it was not there.
-    pub before: Option<String>,
-    /// What is measured now; nothing if it is not there any more.
-    pub now: Option<String>,
-}
-
-/// In words: what was there and is gone, what is new, what became what.
-impl fmt::Display for Difference {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self { place, before, now } = self;
-        match (before, now) {
-            (Some(before), Some(now)) => write!(f, "{place}: {before} → {now}"),
-            (Some(before), None) => write!(f, "{place}: {before} is gone"),
-            (None, Some(now)) => write!(f, "{place}: {now} is new"),
-            (None, None) => f.write_str(place),
-        }
-    }
 }
 
 /// Whether a text is what a vendor leaves in a field that it should have filled.
@@ -369,82 +311,9 @@ pub fn is_placeholder(text: &str) -> bool {
         || is_blank
 }
 
-/// How facts are held against each other.
-struct Comparing {
-    /// What is left out, by name.
-    without: &'static [&'static str],
-    /// By what members of lists are known: the first that is there, else their number.
-    keys: &'static [&'static str],
-}
-
-/// Two surveys of one machine. What another start finds otherwise by itself is left out: it is no property of the hardware.
-const SAME: Comparing = Comparing {
-    without: &["link", "link_speed", "lifetime", "mode", "name"],
-    keys: &["serial", "wwn", "mac", "slot", "address", "name"],
-};
-/// Two machines. What every machine has of its own is left out.
-const OTHERS: Comparing = Comparing {
-    without: &[
-        "link",
-        "link_speed",
-        "lifetime",
-        "mode",
-        "name",
-        "serial",
-        "uuid",
-        "asset_tag",
-        "wwn",
-        "mac",
-        "neighbour",
-    ],
-    keys: &["slot", "address", "pci"],
-};
-
-impl Comparing {
-    /// Every single value with its place.
-    fn leaves(&self, facts: &Facts) -> BTreeMap<String, String> {
-        let mut leaves = BTreeMap::new();
-        if let Ok(value) = serde_json::to_value(facts) {
-            self.collect("", &value, &mut leaves);
-        }
-        leaves
-    }
-
-    fn collect(&self, place: &str, value: &serde_json::Value, leaves: &mut BTreeMap<String, String>) {
-        use serde_json::Value;
-        match value {
-            Value::Null => {}
-            Value::Object(fields) => {
-                for (name, value) in fields.iter().filter(|(name, _)| !self.without.contains(&name.as_str()))
-                {
-                    let dot = if place.is_empty() { "" } else { "." };
-                    self.collect(&format!("{place}{dot}{name}"), value, leaves);
-                }
-            }
-            Value::Array(items) => {
-                for (number, item) in items.iter().enumerate() {
-                    let key = self.keys.iter().find_map(|key| item.get(key)?.as_str().map(str::to_owned));
-                    let key = key.unwrap_or_else(|| number.to_string());
-                    self.collect(&format!("{place}[{key}]"), item, leaves);
-                }
-            }
-            Value::String(text) => {
-                leaves.insert(place.into(), text.clone());
-            }
-            other => {
-                leaves.insert(place.into(), other.to_string());
-            }
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    fn disk(name: &str, serial: &str, size: u64) -> Disk {
-        Disk { name: name.into(), serial: Some(serial.into()), size, ..Disk::default() }
-    }
 
     #[test]
     fn what_vendors_left_blank_is_missing() {
@@ -461,28 +330,5 @@ mod tests {
             ..Smbios::default()
         };
         assert_eq!(Facts::of(said).system.serial, None);
-    }
-
-    #[test]
-    fn a_disk_that_has_another_name_now_is_the_same_disk() {
-        let before = Facts { disks: vec![disk("sda", "S1", 10), disk("sdb", "S2", 20)], ..Facts::default() };
-        let now = Facts { disks: vec![disk("sda", "S2", 20), disk("sdb", "S3", 30)], ..Facts::default() };
-        let changes = now.changes_since(&before);
-        let said: Vec<_> = changes.iter().map(|one| (one.place.as_str(), one.now.as_deref())).collect();
-        assert!(said.contains(&("disks[S1].size", None)), "{said:?}");
-        assert!(said.contains(&("disks[S3].size", Some("30"))), "{said:?}");
-        assert!(said.iter().all(|(place, _)| !place.starts_with("disks[S2]")), "{said:?}");
-        assert_eq!(now.changes_since(&now), []);
-    }
-
-    #[test]
-    fn machines_of_one_batch_are_alike_but_for_what_is_in_them() {
-        let one = Facts { disks: vec![disk("sda", "S1", 10), disk("sdb", "S2", 20)], ..Facts::default() };
-        let mut other =
-            Facts { disks: vec![disk("sda", "S7", 10), disk("sdb", "S8", 30)], ..Facts::default() };
-        other.system.serial = Some("4711".into());
-        let expected =
-            Difference { place: "disks[1].size".into(), before: Some("20".into()), now: Some("30".into()) };
-        assert_eq!(other.differences_from(&one), [expected]);
     }
 }

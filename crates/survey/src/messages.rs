@@ -109,13 +109,3 @@ pub enum Finish {
     /// It is switched off.
     PowerOff,
 }
-
-impl Survey {
-    /// Whether it says something else of the machine than an earlier one.
-    #[must_use]
-    pub fn differs_from(&self, earlier: &Self) -> bool {
-        self.found != earlier.found
-            || self.faults != earlier.faults
-            || !self.facts.changes_since(&earlier.facts).is_empty()
-    }
-}

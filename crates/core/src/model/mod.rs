@@ -21,4 +21,4 @@ pub mod survey;
 pub mod values;
 pub mod webhook;
 
-pub use lastmile_survey::facts;
+pub use lastmile_survey::{compare, facts};

@@ -2,9 +2,10 @@
 
 use jiff::Timestamp;
 use lastmile_formats::mac::Mac;
+use lastmile_survey::compare::Difference;
 use uuid::Uuid;
 
-use super::{agent::Survey, facts::Difference, machine::Machine};
+use super::{agent::Survey, machine::Machine};
 use crate::base::{Id, size_text};
 
 /// What one boot measured. It is written again while the boot goes on, as disks and neighbours appear late.

@@ -119,6 +119,12 @@ impl FactCondition {
         &self.text
     }
 
+    /// Whether it names something.
+    #[must_use]
+    pub fn names(&self, name: &str) -> bool {
+        self.parts.iter().any(|part| part.expression.undeclared_variables(false).contains(name))
+    }
+
     /// Whether all of it holds. What cannot be said of a machine, because it was never surveyed or lacks that part, does not
     /// hold.
     #[must_use]
