@@ -75,12 +75,9 @@ impl Status {
         self.set(|shown| shown.service = Some(service));
     }
 
-    /// What is going on; nothing is waited for.
+    /// What is going on.
     pub fn doing(&self, what: &str) {
-        self.set(|shown| {
-            shown.doing = what.into();
-            shown.waits_for = None;
-        });
+        self.set(|shown| shown.doing = what.into());
     }
 
     /// What is waited for.

@@ -41,8 +41,7 @@ impl App {
 
     /// What serving the survey's agents uses.
     pub(crate) fn survey(&self, tasks: &TaskTracker, stop: &CancellationToken) -> survey::Parts {
-        let (tasks, stop) = (tasks.clone(), stop.clone());
-        survey::Parts { records: self.records.clone(), wire: self.wire.clone(), tasks, stop }
+        survey::Parts::new(self.records.clone(), self.wire.clone(), tasks.clone(), stop.clone())
     }
 
     /// What looking after files uses.

@@ -16,7 +16,7 @@
 //! | `boot`, `tftp` | finds what a path means, serves it by HTTP and TFTP, takes reports | records, wire, library |
 //! | `installs` | turns what was seen into the record | records, wire |
 //! | `intake` | looks into what came in, reads it again, clears what nothing names | records, library, work |
-//! | `survey` | makes the system that machines are surveyed by | library, work |
+//! | `survey` | makes the system that machines are surveyed by; keeps its agents' connections | records, wire, library, work |
 //! | `webhook` | tells others of ends | records |
 //! | `admin` | the API, the event stream, the console | all |
 //! | `check` | looks for what stands in the way of a boot, and boots a machine of its own | all |

@@ -1,6 +1,6 @@
 //! A machine that runs the survey: the agent's own connection, on hardware that was invented.
 
-use std::{net::Ipv4Addr, time::Duration};
+use std::net::Ipv4Addr;
 
 use lastmile_agent::{
     orders::Orders,
@@ -18,8 +18,6 @@ use crate::{Beat, Machine, SimError, dhcp::Asking};
 
 /// Words of the service that may wait.
 const MOST_WORDS: usize = 64;
-/// Between two looks whether all is on record, before the machine starts anew.
-const LOOK: Duration = Duration::from_millis(20);
 
 impl Machine {
     /// Runs the survey that [`Self::boot`] started: asks for an address as another client, reports what was measured, and
@@ -55,9 +53,7 @@ impl Machine {
                 match word {
                     ToAgent::Waits { machine, text } => watch(Beat::Surveyed { machine, waits_for: text }),
                     ToAgent::Finish(finish) => {
-                        while !outbox.is_empty() {
-                            tokio::time::sleep(LOOK).await;
-                        }
+                        outbox.delivered().await;
                         return Ok(finish);
                     }
                     ToAgent::Welcome { .. } | ToAgent::Recorded { .. } => {}

@@ -4,7 +4,7 @@ use std::{
     collections::BTreeSet,
     fs::{self, File},
     path::{Path, PathBuf},
-    sync::{Mutex, PoisonError},
+    sync::{Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
 
@@ -25,7 +25,7 @@ const MODALIAS: &str = "modalias";
 const NETWORK_CLASS: &str = "bc02";
 /// No deeper is looked: devices that hang on devices.
 const MOST_DEPTH: usize = 32;
-/// Hardware has settled when nothing new appeared for so long; longer than the second it is not waited for.
+/// Hardware has settled when nothing new appeared for so long. It is not waited for any longer than the second.
 const QUIET: Duration = Duration::from_millis(400);
 const AT_MOST: Duration = Duration::from_secs(8);
 const LOOK: Duration = Duration::from_millis(50);
@@ -43,6 +43,8 @@ pub(super) struct Drivers {
 struct Seen {
     devices: BTreeSet<String>,
     loaded: BTreeSet<String>,
+    /// Which could not be loaded, and why.
+    faults: Vec<String>,
 }
 
 impl Drivers {
@@ -52,13 +54,12 @@ impl Drivers {
         let table = |name: &str| fs::read_to_string(folder.join(name)).unwrap_or_default();
         let modules =
             Modules::read(&table("modules.dep"), &table("modules.alias"), &table("modules.softdep"));
-        if modules.iter().next().is_none() {
-            status.fault(format!(
-                "there are no modules in {}: this system was made for another kernel",
-                folder.display()
-            ));
-        }
         let drivers = Self { folder, modules, status: status.clone(), seen: Mutex::default() };
+        if drivers.modules.iter().next().is_none() {
+            let folder = drivers.folder.display();
+            drivers
+                .fault(format!("there are no modules in {folder}: this system was made for another kernel"));
+        }
         drivers.load(ALWAYS);
         mounts::firmware_variables();
         drivers
@@ -69,7 +70,7 @@ impl Drivers {
         let mut found = BTreeSet::new();
         collect(Path::new(DEVICES), MOST_DEPTH, &mut found);
         let new: Vec<String> = {
-            let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut seen = self.seen();
             found.into_iter().filter(|device| seen.devices.insert(device.clone())).collect()
         };
         // Network cards first: while the others are loaded, their links come up.
@@ -91,12 +92,25 @@ impl Drivers {
         }
     }
 
+    /// What could not be loaded, and why.
+    pub(super) fn faults(&self) -> Vec<String> {
+        self.seen().faults.clone()
+    }
+
+    fn seen(&self) -> MutexGuard<'_, Seen> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn fault(&self, what: String) {
+        self.status.fault(what.clone());
+        self.seen().faults.push(what);
+    }
+
     fn load<'a>(&'a self, names: impl IntoIterator<Item = &'a str>) {
         for module in self.modules.in_order(names) {
-            let is_new =
-                self.seen.lock().unwrap_or_else(PoisonError::into_inner).loaded.insert(module.name.clone());
+            let is_new = self.seen().loaded.insert(module.name.clone());
             if is_new && let Err(error) = self.load_one(module) {
-                self.status.fault(format!("driver {}: {error}", module.name));
+                self.fault(format!("driver {}: {error}", module.name));
             }
         }
     }

@@ -20,8 +20,8 @@ use nix::{
     time::{ClockId, clock_settime},
 };
 use tokio::{
-    sync::mpsc,
-    time::{Instant, interval, sleep},
+    sync::{mpsc, watch},
+    time::{Instant, interval, sleep, timeout},
 };
 use uuid::Uuid;
 
@@ -31,8 +31,9 @@ use crate::{
     network::{self, Links, Neighbours},
     orders::Orders,
     session::{Outbox, Session},
-    status::Status,
+    status::{Shown, Status},
 };
+use drivers::Drivers;
 
 /// How long a machine shows why it cannot go on before it starts anew: long enough to be read and photographed.
 const FAREWELL: Duration = Duration::from_secs(60);
@@ -61,7 +62,7 @@ async fn live(status: Status) -> io::Result<()> {
     let tree = Tree::machine();
     show_hardware(&status, &collect::facts(&tree));
     status.doing("loading drivers");
-    let drivers = Arc::new(drivers::Drivers::new(&status));
+    let drivers = Drivers::new(&status);
     drivers.load_wanted();
     let links = Links::open()?;
     tokio::spawn(keep_network(links.clone(), orders.clone(), status.clone()));
@@ -72,21 +73,39 @@ async fn live(status: Status) -> io::Result<()> {
     drivers.settle().await;
     let outbox = Arc::new(Outbox::default());
     status.doing("measuring");
-    let mut surveys =
-        Surveys { tree, links, neighbours, outbox: Arc::clone(&outbox), said: hooks::Said::default() };
-    surveys.ask_the_site(&status).await;
-    let first = surveys.measure().await;
-    show_hardware(&status, &first.facts);
-    outbox.put(Said::Survey(Box::new(first.clone())));
-    tokio::spawn(surveys.follow(first, drivers));
+    // Connected before it measures: programs of the site may take minutes, and people see what it is at.
     let (say, said) = mpsc::channel(MOST_WORDS);
     if let Some(session) = session(&orders, &status) {
         let (outbox, status) = (Arc::clone(&outbox), status.clone());
+        tokio::spawn(tell_doing(status.follow(), Arc::clone(&outbox)));
         tokio::spawn(async move { session.run(&outbox, &say, &status).await });
     }
-    status.doing("reporting");
+    let surveys = Surveys {
+        tree,
+        links,
+        neighbours,
+        drivers,
+        outbox: Arc::clone(&outbox),
+        said: hooks::Said::default(),
+    };
+    tokio::spawn(surveys.run(status.clone()));
     obey(said, &outbox, &status).await;
     std::future::pending().await
+}
+
+/// Tells the service what is going on, each time that it is something else.
+async fn tell_doing(mut shown: watch::Receiver<Shown>, outbox: Arc<Outbox>) {
+    let mut told = String::new();
+    loop {
+        let doing = shown.borrow_and_update().doing.clone();
+        if doing != told {
+            outbox.tell(Said::Doing { text: doing.clone() });
+            told = doing;
+        }
+        if shown.changed().await.is_err() {
+            return;
+        }
+    }
 }
 
 fn session(orders: &Orders, status: &Status) -> Option<Session> {
@@ -121,19 +140,54 @@ struct Surveys {
     tree: Tree,
     links: Links,
     neighbours: Arc<Neighbours>,
+    drivers: Drivers,
     outbox: Arc<Outbox>,
     /// What the site's own programs said.
     said: hooks::Said,
 }
 
 impl Surveys {
+    /// Measures and reports, and again whenever something is different. Every card is switched on, so that its neighbour can be
+    /// heard.
+    async fn run(mut self, status: Status) {
+        self.ask_the_site(&status).await;
+        status.doing("measuring");
+        let mut last = None;
+        let mut look = interval(LOOK);
+        loop {
+            let now = self.measure().await;
+            if last.is_none() {
+                show_hardware(&status, &now.facts);
+                status.doing("reporting");
+            }
+            if last.as_ref() != Some(&now) {
+                self.outbox.put(Said::Survey(Box::new(now.clone())));
+                if last.replace(now).is_none() {
+                    let (outbox, status) = (Arc::clone(&self.outbox), status.clone());
+                    tokio::spawn(async move {
+                        outbox.delivered().await;
+                        status.doing("waiting");
+                    });
+                }
+            }
+            for link in self.links.all().await.unwrap_or_default() {
+                // What cannot be switched on now is tried again at the next look.
+                let _ = self.links.up(link.index).await;
+            }
+            tokio::select! {
+                _ = look.tick() => {}
+                () = self.neighbours.changed() => {}
+            }
+            self.drivers.load_wanted();
+        }
+    }
+
     /// Runs the site's own programs, once: they may take a while.
     async fn ask_the_site(&mut self, status: &Status) {
         status.doing("running the site's programs");
         let facts = collect::facts(&self.tree);
         self.said = hooks::run(Path::new(hooks::FOLDER), hooks::Point::BeforeReport, &facts).await;
         self.said.faults.iter().for_each(|fault| status.fault(fault.clone()));
-        status.doing("measuring");
     }
 
     async fn measure(&self) -> Survey {
@@ -143,28 +197,8 @@ impl Surveys {
             let link = links.iter().find(|link| link.name == nic.name);
             nic.neighbour = link.and_then(|link| self.neighbours.on(link.index));
         }
-        Survey { facts, found: self.said.found.clone(), faults: self.said.faults.clone() }
-    }
-
-    /// Switches every card on, so that its neighbour can be heard, and says what has changed since.
-    async fn follow(self, mut last: Survey, drivers: Arc<drivers::Drivers>) {
-        let mut look = interval(LOOK);
-        loop {
-            tokio::select! {
-                _ = look.tick() => {}
-                () = self.neighbours.changed() => {}
-            }
-            drivers.load_wanted();
-            for link in self.links.all().await.unwrap_or_default() {
-                // What cannot be switched on now is tried again at the next look.
-                let _ = self.links.up(link.index).await;
-            }
-            let now = self.measure().await;
-            if now.differs_from(&last) {
-                self.outbox.put(Said::Survey(Box::new(now.clone())));
-                last = now;
-            }
-        }
+        let faults = [self.drivers.faults(), self.said.faults.clone()].concat();
+        Survey { facts, found: self.said.found.clone(), faults }
     }
 }
 
@@ -180,7 +214,6 @@ async fn obey(mut said: mpsc::Receiver<ToAgent>, outbox: &Outbox, status: &Statu
             }
             ToAgent::Waits { machine, text } => {
                 status.machine(machine);
-                status.doing("done");
                 status.waits_for(&text);
             }
             // The connection takes it.
@@ -195,10 +228,8 @@ async fn end(finish: Finish, outbox: &Outbox, status: &Status) {
         Finish::Restart => "restarting",
         Finish::PowerOff => "switching off",
     });
-    let begun = Instant::now();
-    while !outbox.is_empty() && begun.elapsed() < LAST_WORDS {
-        sleep(Duration::from_millis(100)).await;
-    }
+    // What is not on record by then is lost: a machine that cannot report must not keep from restarting.
+    let _ = timeout(LAST_WORDS, outbox.delivered()).await;
     // Long enough for the screens.
     sleep(Duration::from_millis(300)).await;
     nix::unistd::sync();

@@ -1,13 +1,13 @@
 //! The kernel's network cards (rtnetlink(7)).
 
-use std::{fs, net::Ipv4Addr};
+use std::net::Ipv4Addr;
 
 use futures_util::TryStreamExt;
 use ipnet::Ipv4Net;
 use lastmile_formats::mac::Mac;
 use rtnetlink::{
     AddressMessageBuilder, Handle, LinkUnspec, LinkVlan, RouteMessageBuilder,
-    packet_route::link::{LinkAttribute, LinkFlags},
+    packet_route::link::{InfoKind, LinkAttribute, LinkFlags, LinkInfo},
 };
 
 use super::NetworkError;
@@ -21,15 +21,8 @@ pub struct Link {
     pub name: String,
     /// Its MAC address.
     pub mac: Mac,
-}
-
-impl Link {
     /// Whether a cable is in it and the other end is on.
-    #[must_use]
-    pub fn has_link(&self) -> bool {
-        fs::read_to_string(format!("/sys/class/net/{}/carrier", self.name))
-            .is_ok_and(|text| text.trim() == "1")
-    }
+    pub has_link: bool,
 }
 
 /// A connection to the kernel.
@@ -57,19 +50,22 @@ impl Links {
             if message.header.flags.contains(LinkFlags::Loopback) {
                 return None;
             }
-            let (mut name, mut mac, mut is_on_another) = (None, None, false);
+            let (mut name, mut mac, mut is_vlan) = (None, None, false);
             for attribute in message.attributes {
                 match attribute {
                     LinkAttribute::IfName(text) => name = Some(text),
                     LinkAttribute::Address(bytes) => {
                         mac = <[u8; 6]>::try_from(bytes).ok().and_then(|bytes| Mac::new(bytes).ok());
                     }
-                    LinkAttribute::Link(_) => is_on_another = true,
+                    LinkAttribute::LinkInfo(infos) => {
+                        is_vlan = infos.iter().any(|info| matches!(info, LinkInfo::Kind(InfoKind::Vlan)));
+                    }
                     _ => {}
                 }
             }
-            let link = Link { index: message.header.index, name: name?, mac: mac? };
-            (!is_on_another).then_some(link)
+            let has_link = message.header.flags.contains(LinkFlags::LowerUp);
+            let link = Link { index: message.header.index, name: name?, mac: mac?, has_link };
+            (!is_vlan).then_some(link)
         });
         Ok(links.collect())
     }
@@ -94,7 +90,7 @@ impl Links {
             let message = LinkVlan::new(&name, card.index, id).up().build();
             self.0.link().add(message).execute().await?;
         }
-        let link = Link { index: index(&name)?, name, mac: card.mac };
+        let link = Link { index: index(&name)?, name, ..card.clone() };
         self.up(link.index).await?;
         Ok(link)
     }

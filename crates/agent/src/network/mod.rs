@@ -46,9 +46,15 @@ pub async fn keep_up(links: &Links, orders: &Orders, status: &Status) -> Result<
     let card = wait_for_card(links, orders.mac, status).await?;
     links.up(card.index).await?;
     status.card(&card.name);
-    wait_for_link(&card, status).await;
+    wait_for_link(links, &card, status).await?;
     let tagged = match orders.vlan {
-        Some(vlan) => Some(links.vlan(&card, vlan).await?),
+        Some(vlan) => match links.vlan(&card, vlan).await {
+            Ok(tagged) => Some(tagged),
+            Err(error) => {
+                status.fault(format!("frames of VLAN {vlan} cannot be tagged: {error}"));
+                None
+            }
+        },
         None => None,
     };
     if let Some(address) = orders.address {
@@ -85,7 +91,7 @@ async fn wait_for_card(links: &Links, mac: Option<Mac>, status: &Status) -> Resu
                 for link in &all {
                     links.up(link.index).await?;
                 }
-                all.into_iter().find(|link| link.has_link())
+                all.into_iter().find(|link| link.has_link)
             }
         };
         match found {
@@ -95,11 +101,13 @@ async fn wait_for_card(links: &Links, mac: Option<Mac>, status: &Status) -> Resu
     }
 }
 
-async fn wait_for_link(card: &Link, status: &Status) {
+/// Waits until a cable is in a card and the other end is on.
+async fn wait_for_link(links: &Links, card: &Link, status: &Status) -> Result<(), NetworkError> {
     status.network("a link: is the cable in?");
-    while !card.has_link() {
+    while !links.all().await?.iter().any(|link| link.index == card.index && link.has_link) {
         sleep(LOOK).await;
     }
+    Ok(())
 }
 
 /// A card and its DHCP client.

@@ -3,13 +3,17 @@
 use std::{
     collections::VecDeque,
     sync::{Mutex, PoisonError},
+    time::Duration,
 };
 
 use lastmile_survey::messages::{FromAgent, Said};
-use tokio::sync::Notify;
+use tokio::{sync::Notify, time::sleep};
 
 /// Passing messages that wait for a connection: the last ones count.
 const MOST_PASSING: usize = 64;
+
+/// Between two looks whether everything is on record.
+const LOOK: Duration = Duration::from_millis(100);
 
 /// Messages on their way out.
 #[derive(Debug, Default)]
@@ -62,6 +66,13 @@ impl Outbox {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.change(|kept| kept.lasting.is_empty())
+    }
+
+    /// Waits until everything is on record.
+    pub async fn delivered(&self) {
+        while !self.is_empty() {
+            sleep(LOOK).await;
+        }
     }
 
     /// A new connection: whatever is not on record is to be said again.

@@ -19,8 +19,7 @@ use crate::{sync::lock, wire::Wire};
 fn latest<'a>(site: &'a Site, text: &str) -> Result<(String, Vec<Mac>, &'a Arc<SurveyRecord>), Reject> {
     let (name, macs) = who(site, text)?;
     let surveys = macs.iter().filter_map(|mac| site.survey_at(*mac));
-    let latest =
-        surveys.max_by_key(|survey| survey.at).ok_or_else(|| Reject::not_found("survey of", &name))?;
+    let latest = surveys.max_by_key(|survey| survey.at).ok_or_else(|| Reject::not_surveyed(&name))?;
     Ok((name, macs, latest))
 }
 

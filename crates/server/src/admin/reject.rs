@@ -43,6 +43,11 @@ impl Reject {
         Self::new(StatusCode::NOT_FOUND, "Not found", format!("no {kind} is named '{name}'"))
     }
 
+    /// Nobody has measured it yet.
+    pub(super) fn not_surveyed(name: &str) -> Self {
+        Self::new(StatusCode::NOT_FOUND, "Not found", format!("{name} was never surveyed"))
+    }
+
     /// The same where nothing was to be saved: of a question, it would only be in the way to say that nothing was.
     pub(super) fn of_question(mut self) -> Self {
         if !self.0.faults.is_empty() {

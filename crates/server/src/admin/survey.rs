@@ -82,6 +82,9 @@ fn reject(error: &BuildError, asked: &SurveyBuild) -> Reject {
             ("kernel", "Use a package of the service that has it; from source, run make agents.")
         }
         BuildError::Outside { .. } => ("add", "Leave it out: files are put below the system's root."),
+        BuildError::Io(error) if error.kind() == std::io::ErrorKind::StorageFull => {
+            ("files", "Free space on the disk that the service's data folder is on.")
+        }
         BuildError::Io(_) => match asked.kernel {
             KernelSource::Host => {
                 ("kernel", "Look whether the service's user may read /boot and /lib/modules.")

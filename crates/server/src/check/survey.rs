@@ -112,7 +112,9 @@ fn changes(findings: &mut Findings, site: &Site) {
             Topic::Survey,
             &who,
             format!("its hardware is not as it was: {}{more}", told.join("; ")),
-            format!("`lastmile machine facts {who} --surveys` tells since when. If it is meant so, survey it once more."),
+            format!(
+                "`lastmile machine surveys {who}` tells since when. If it is meant so, survey it once more."
+            ),
         );
     }
     if changed.len() > MACHINES_TOLD {

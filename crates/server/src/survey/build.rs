@@ -83,10 +83,19 @@ pub(crate) fn build(
     work: &Arc<WorkBook>,
     asked: &lastmile_api::SurveyBuild,
 ) -> Result<Built, BuildError> {
-    let source = Source::open(library, &asked.kernel)?;
+    build_of(&Source::open(library, &asked.kernel)?, library, work, asked.add.as_ref())
+}
+
+/// The same of a source that is open.
+pub(super) fn build_of(
+    source: &Source,
+    library: &Library,
+    work: &Arc<WorkBook>,
+    add: Option<&FileEntry>,
+) -> Result<Built, BuildError> {
     let mut progress = work.begin("build the survey's system", source.size() * 2);
-    let built = Found::in_source(&source, &mut progress)
-        .and_then(|found| found.write(&source, library, asked.add.as_ref(), &mut progress));
+    let built = Found::in_source(source, &mut progress)
+        .and_then(|found| found.write(source, library, add, &mut progress));
     progress.end(built.as_ref().err().map(ToString::to_string).unwrap_or_default());
     built
 }
@@ -216,15 +225,20 @@ struct Counts {
 impl Counts {
     fn notes(&self, release: &str, size: u64) -> Vec<String> {
         let Self { drivers, firmware, missing, added } = self;
+        let some = |count: usize, one: &str| format!("{count} {one}{}", if count == 1 { "" } else { "s" });
         let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);
         let mut notes = vec![format!(
-            "Linux {release} with {drivers} drivers, {firmware} files of firmware and {added} added files: {:.1} MiB",
+            "Linux {release} with {}, {} of firmware and {}: {:.1} MiB",
+            some(*drivers, "driver"),
+            some(*firmware, "file"),
+            some(*added, "added file"),
             mib(size)
         )];
         if *missing > 0 {
             notes.push(format!(
-                "{missing} files of firmware that some of these drivers ask for are not there: most cards do without. \
-                 Packages of firmware can be added to the kernel's"
+                "some of these drivers ask for {} of firmware that the source has not: most cards do without. \
+                 Packages of firmware can be added to the kernel's",
+                some(*missing, "file")
             ));
         }
         if size > MOST_ARCHIVE {

@@ -5,5 +5,8 @@ mod programs;
 mod socket;
 mod source;
 
+#[cfg(test)]
+mod tests;
+
 pub(crate) use build::{BuildError, Built, build};
 pub(crate) use socket::{Parts, router};

@@ -29,6 +29,7 @@ use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use crate::{
     boot::Ends,
     clock,
+    limits::PerSource,
     link::v4,
     records::Records,
     wire::{Agent, Wire},
@@ -38,6 +39,10 @@ use crate::{
 const SILENCE: Duration = Duration::from_secs(60);
 /// How long it may take to say who it is.
 const HELLO: Duration = Duration::from_secs(10);
+/// Between two surveys of one machine that are recorded: whoever reports more often waits.
+const REPORT_PAUSE: Duration = Duration::from_secs(1);
+/// Connections of one source at once: machines behind an address translation share one.
+const CONNECTIONS_OF_ONE: usize = 256;
 
 /// What serving agents uses of the service.
 #[derive(Clone)]
@@ -46,6 +51,19 @@ pub(crate) struct Parts {
     pub(crate) wire: Arc<Wire>,
     pub(crate) tasks: TaskTracker,
     pub(crate) stop: CancellationToken,
+    of_one: Arc<PerSource>,
+}
+
+impl Parts {
+    /// Those of a service. What `tasks` has is waited for at its end, which `stop` says.
+    pub(crate) fn new(
+        records: Arc<Records>,
+        wire: Arc<Wire>,
+        tasks: TaskTracker,
+        stop: CancellationToken,
+    ) -> Self {
+        Self { records, wire, tasks, stop, of_one: PerSource::new(CONNECTIONS_OF_ONE) }
+    }
 }
 
 /// The route of agents on the boot listener.
@@ -72,11 +90,15 @@ async fn connect(
         who.note(&parts.records, AgentEvent::Refused, text);
         return refused("the token is for another machine".into());
     }
+    let Some(taken) = parts.of_one.take(ends.peer.ip()) else {
+        return (StatusCode::TOO_MANY_REQUESTS, "This address has too many connections.\n").into_response();
+    };
     let upgrade = upgrade.max_message_size(MOST_MESSAGE).max_frame_size(MOST_MESSAGE);
     let tasks = parts.tasks.clone();
     upgrade.on_upgrade(move |socket| async move {
         // Tracked, so that the service ends only after it.
         let _ = tasks.spawn(serve(parts, who, socket)).await;
+        drop(taken);
     })
 }
 
@@ -107,6 +129,12 @@ enum End {
     Stopped,
 }
 
+impl From<StoreError> for End {
+    fn from(error: StoreError) -> Self {
+        Self::Broke(error.to_string())
+    }
+}
+
 impl From<axum::Error> for End {
     fn from(error: axum::Error) -> Self {
         Self::Broke(error.to_string())
@@ -129,8 +157,17 @@ async fn serve(parts: Parts, who: Who, mut socket: WebSocket) {
         AgentEvent::Connected,
         format!("welcome, {:.1} s after its kernel started", hello.up_secs),
     );
-    let end =
-        Conversation { records, wire, who, agent: &agent, socket: &mut socket, waits: None }.run(stop).await;
+    let end = Conversation {
+        records,
+        wire,
+        who,
+        agent: &agent,
+        socket: &mut socket,
+        waits: None,
+        reports: Instant::now(),
+    }
+    .run(stop)
+    .await;
     let Err(end) = end;
     let is_gone = wire.agents.disconnect(who.mac, &agent);
     match end {
@@ -179,6 +216,8 @@ struct Conversation<'a> {
     socket: &'a mut WebSocket,
     /// What it was told last that it waits for.
     waits: Option<ToAgent>,
+    /// From when on its next survey is recorded.
+    reports: Instant,
 }
 
 impl Conversation<'_> {
@@ -215,8 +254,10 @@ impl Conversation<'_> {
                 *crate::sync::lock(&self.agent.doing) = text;
             }
             Said::Survey(survey) => {
+                sleep_until(self.reports).await;
+                self.reports = Instant::now() + REPORT_PAUSE;
                 let took = self.record(*survey);
-                let took = took.await.map_err(|error| End::Broke(error.to_string()))?;
+                let took = took.await?;
                 self.who.note(self.records, AgentEvent::Surveyed, took);
             }
         }
@@ -227,12 +268,13 @@ impl Conversation<'_> {
     }
 
     /// Puts what was measured on record; gives in words what it is.
-    fn record(
-        &self,
-        survey: Survey,
-    ) -> impl Future<Output = Result<String, StoreError>> + Send + 'static + use<> {
+    fn record(&self, survey: Survey) -> impl Future<Output = Result<String, End>> + Send + 'static + use<> {
         let (mac, boot) = (self.who.mac, self.agent.boot);
         let record = move |change: &mut Change<'_>| {
+            // A boot is told by a number that the agent made: it must not be that of another machine's.
+            if change.tx().survey(boot)?.is_some_and(|other| other.mac != mac) {
+                return Err(End::Refused("its boot is that of another machine".into()));
+            }
             let site = change.site();
             let machine = site.machine_by_mac(mac).map(|machine| machine.id);
             let earlier = site.survey_at(mac).map(AsRef::as_ref);
@@ -253,12 +295,11 @@ impl Conversation<'_> {
     /// to boot.
     async fn tell_what_next(&mut self) -> Result<(), End> {
         let site = self.records.site();
-        let next = what_next(&site, self.wire, self.who.mac);
+        let (next, why) = what_next(&site, self.wire, self.who.mac);
         if self.waits.as_ref() == Some(&next) {
             return Ok(());
         }
         if let ToAgent::Finish(_) = next {
-            let why = plan(&site, self.who.mac, None).why.to_string();
             self.who.note(self.records, AgentEvent::Finished, format!("restart: {why}"));
         }
         self.say(&next).await?;
@@ -276,17 +317,18 @@ impl Conversation<'_> {
     }
 }
 
-/// What a machine that runs the survey does next, as far as its records say.
-fn what_next(site: &Site, wire: &Wire, mac: Mac) -> ToAgent {
+/// What a machine that runs the survey does next, as far as its records say, and the boot plan's reason.
+fn what_next(site: &Site, wire: &Wire, mac: Mac) -> (ToAgent, String) {
     let machine = site.machine_by_mac(mac);
     let macs = machine.map_or_else(|| vec![mac], |machine| machine.macs.clone());
     let subnet = wire.subnet_of(site, &macs, None);
     let plan = plan(site, mac, subnet.as_deref());
+    let why = plan.why.to_string();
     let text = match (&plan.action, machine) {
-        (Action::Install { .. } | Action::Live(_), _) => return ToAgent::Finish(Finish::Restart),
-        (Action::Wait { .. }, _) => plan.why.to_string(),
+        (Action::Install { .. } | Action::Live(_), _) => return (ToAgent::Finish(Finish::Restart), why),
+        (Action::Wait { .. }, _) => why.clone(),
         (_, Some(_)) => "an install, or to be switched off".into(),
         (_, None) => "somebody who gives it a name".into(),
     };
-    ToAgent::Waits { machine: machine.map(|machine| machine.name.clone()), text }
+    (ToAgent::Waits { machine: machine.map(|machine| machine.name.clone()), text }, why)
 }

@@ -24,9 +24,17 @@ pub(super) type Visitor<'a> = dyn FnMut(&str, &mut dyn Read) -> io::Result<()> +
 
 /// A kernel with its modules, and firmware, wherever they lie.
 pub(super) enum Source {
-    Host { release: String },
+    /// What a system runs, below a folder that stands for its root.
+    Host {
+        root: PathBuf,
+        release: String,
+    },
     Packages(Vec<(String, Opened)>),
-    Files { kernel: Opened, modules: Opened, release: String },
+    Files {
+        kernel: Opened,
+        modules: Opened,
+        release: String,
+    },
 }
 
 impl Source {
@@ -39,7 +47,7 @@ impl Source {
         match asked {
             KernelSource::Host => {
                 let name = rustix::system::uname();
-                Ok(Self::Host { release: name.release().to_string_lossy().into_owned() })
+                Ok(Self::Host { root: "/".into(), release: name.release().to_string_lossy().into_owned() })
             }
             KernelSource::Packages { files } => {
                 let all = files.iter().map(|entry| Ok((entry.path.clone(), open(entry)?)));
@@ -57,8 +65,8 @@ impl Source {
     /// Bytes that are read to see all of it, about: for telling how far that is.
     pub(super) fn size(&self) -> u64 {
         match self {
-            Self::Host { release } => {
-                let files = WalkDir::new(modules_folder(release)).into_iter().flatten();
+            Self::Host { root, release } => {
+                let files = WalkDir::new(root.join("lib/modules").join(release)).into_iter().flatten();
                 files.filter_map(|file| file.metadata().ok()).map(|found| found.len()).sum()
             }
             // Unpacked, they are about six times as large.
@@ -70,7 +78,7 @@ impl Source {
     /// Shows every file to `visitor`, always in the same order.
     pub(super) fn visit(&self, visitor: &mut Visitor<'_>) -> Result<(), BuildError> {
         match self {
-            Self::Host { release } => visit_host(release, visitor),
+            Self::Host { root, release } => visit_host(root, release, visitor),
             Self::Packages(files) => files.iter().try_for_each(|(path, file)| {
                 let visited = Deb::visit(file, |path, _, content| {
                     visitor(path.strip_prefix("usr/").unwrap_or(path), content)
@@ -97,22 +105,18 @@ impl Source {
     }
 }
 
-fn modules_folder(release: &str) -> PathBuf {
-    Path::new("/lib/modules").join(release)
-}
-
-fn visit_host(release: &str, visitor: &mut Visitor<'_>) -> Result<(), BuildError> {
-    let kernel = PathBuf::from(format!("/boot/vmlinuz-{release}"));
-    let folder = modules_folder(release);
-    if !kernel.is_file() || !folder.is_dir() {
+fn visit_host(root: &Path, release: &str, visitor: &mut Visitor<'_>) -> Result<(), BuildError> {
+    let kernel = root.join(format!("boot/vmlinuz-{release}"));
+    let modules = root.join("lib/modules").join(release);
+    if !kernel.is_file() || !modules.is_dir() {
         return Err(BuildError::NotOnHost { release: release.into() });
     }
     let mut show = |path: &Path| -> io::Result<()> {
-        let name = path.strip_prefix("/").unwrap_or(path).to_string_lossy();
+        let name = path.strip_prefix(root).unwrap_or(path).to_string_lossy();
         visitor(&name, &mut File::open(path)?)
     };
     show(&kernel)?;
-    for folder in [folder.as_path(), Path::new("/lib/firmware")] {
+    for folder in [modules, root.join("lib/firmware")] {
         // Firmware is linked from place to place; the links' names are what drivers ask for.
         let files = WalkDir::new(folder).follow_links(true).sort_by_file_name().into_iter().flatten();
         for file in files.filter(|file| file.file_type().is_file()) {
