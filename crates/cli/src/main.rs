@@ -116,11 +116,12 @@ enum Command {
 }
 
 /// Commands that list something, and so have a form as comma-separated values.
-const LISTS: [&str; 11] = [
+const LISTS: [&str; 12] = [
     "list",
     "leases",
     "reservations",
     "newcomers",
+    "surveys",
     "versions",
     "deliveries",
     "hosts",

@@ -30,7 +30,7 @@ const COVERAGE: [(&str, &str, &str); 116] = [
     ("facts_compare", "machine facts", "/machines/:name"),
     ("facts_read", "machine facts", "/machines/:name"),
     ("facts_survey", "machine facts", "/machines/:name"),
-    ("facts_surveys", "machine facts", "/machines/:name"),
+    ("facts_surveys", "machine surveys", "/machines/:name"),
     ("history_hosts", "history hosts", "/history"),
     ("history_rates", "history rates", "/history"),
     ("images_list", "image list", "/images"),

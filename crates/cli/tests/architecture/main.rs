@@ -30,6 +30,7 @@ const ARROWS: [(&str, &[&str]); 11] = [
             "lastmile-client",
             "lastmile-api",
             "lastmile-core",
+            "lastmile-agent",
             "lastmile-survey",
             "lastmile-formats",
         ],

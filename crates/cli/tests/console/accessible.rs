@@ -8,11 +8,13 @@ use serde_json::Value;
 use crate::support::{browser::Browser, demo::Demo};
 
 /// Every page there is, with what the demo shows on it.
-const PAGES: [&str; 37] = [
+const PAGES: [&str; 40] = [
     "/",
     "/machines",
     "/machines?text=nothing-like-it",
+    "/machines?where=memory_gb",
     "/machines/skerry-kiosk-1",
+    "/machines/skerry-kiosk-1?tab=facts",
     "/machines/skerry-kiosk-1?tab=installs",
     "/machines/skerry-kiosk-1?tab=trace",
     "/machines/skerry-kiosk-1?tab=settings",
@@ -39,6 +41,7 @@ const PAGES: [&str; 37] = [
     "/subnets/tern-bay/edit",
     "/new-subnet",
     "/newcomers",
+    "/facts/00%3A00%3A5e%3A00%3A53%3Aa4",
     "/traces/skerry-kiosk-1",
     "/check",
     "/history",

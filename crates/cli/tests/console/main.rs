@@ -11,3 +11,4 @@ mod record;
 mod selection;
 #[path = "../support/mod.rs"]
 mod support;
+mod survey;

@@ -12,6 +12,7 @@ mod contract;
 mod demo;
 mod exports;
 mod grammar;
+mod http_boot;
 mod identity;
 mod images;
 mod installs;

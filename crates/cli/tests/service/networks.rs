@@ -1,6 +1,6 @@
 //! Subnets as machines meet them: a packaged DHCP client on virtual wires, relays, other servers, addresses in use.
 
-use std::{net::Ipv4Addr, path::Path, time::Duration};
+use std::{net::Ipv4Addr, time::Duration};
 
 use lastmile_formats::dhcp::code;
 use lastmile_sim::{ForeignServer, Relay};
@@ -10,16 +10,15 @@ use crate::support::{
     need,
     netns::Netns,
     service::Service,
-    site::disc,
     udhcpc::{Running, address, ask, told, try_ask},
     wait_for,
 };
 
-const MAC: &str = "02:00:5e:00:53:aa";
+pub(super) const MAC: &str = "02:00:5e:00:53:aa";
 const PXE: [&str; 4] = ["-V", "PXEClient:Arch:00007:UNDI:003000", "-x", "0x5d:0007"];
 
 /// A service on a bridge, and a client on it.
-fn quay(what: &str) -> (Netns, Netns) {
+pub(super) fn quay(what: &str) -> (Netns, Netns) {
     let server = Netns::new(&format!("{what}-s"));
     server.bridge("quay0", "192.0.2.2/24");
     let client = host(&server, &format!("{what}-c"), MAC);
@@ -34,7 +33,7 @@ fn host(server: &Netns, what: &str, mac: &str) -> Netns {
     host
 }
 
-fn start<'a>(server: &'a Netns, settings: &[&str]) -> Service<'a> {
+pub(super) fn start<'a>(server: &'a Netns, settings: &[&str]) -> Service<'a> {
     let service = Service::start(Some(server), "interfaces = ['quay0']", 8480);
     let base = ["subnet", "add", "quay-lab", "192.0.2.0/24", "--interface", "quay0"];
     service.run(&[&base, settings].concat());
@@ -44,8 +43,8 @@ fn start<'a>(server: &'a Netns, settings: &[&str]) -> Service<'a> {
 /// The state of an address in the subnet's leases.
 fn lease_state(service: &Service<'_>, address: &str) -> Option<String> {
     let leases = service.json(&["subnet", "leases", "quay-lab"]);
-    let lease = leases.as_array().unwrap().iter().find(|lease| lease["address"] == address)?.clone();
-    Some(lease["state"].as_str().unwrap().to_owned())
+    let state = leases.as_array().unwrap().iter().find(|lease| lease["address"] == address)?["state"].clone();
+    Some(state.as_str().unwrap().to_owned())
 }
 
 #[test]
@@ -288,7 +287,11 @@ fn beside_another_server_only_the_boot_is_added() {
 }
 
 /// Asks as firmware does; gives every offer that came within a second and a half.
-fn firmware_offers(client: &Netns, class: &'static str, xid: u32) -> Vec<lastmile_formats::dhcp::Message> {
+pub(super) fn firmware_offers(
+    client: &Netns,
+    class: &'static str,
+    xid: u32,
+) -> Vec<lastmile_formats::dhcp::Message> {
     use lastmile_formats::dhcp::{Kind, Message};
     client.inside(move || {
         let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
@@ -440,62 +443,4 @@ fn the_check_sees_a_firewall_that_shuts_machines_out() {
     assert!(said.contains("UDP port 69 (TFTP) is not let in") && !said.contains("UDP port 67"), "{said}");
     assert!(said.contains("nft insert rule inet filter input udp dport 69 accept"), "{said}");
     assert_eq!(found.status.code(), Some(1));
-}
-
-#[test]
-fn firmware_that_boots_by_https_is_told_an_address_whose_certificate_holds() {
-    let (server, client) = quay("https");
-    let service = Service::start(Some(&server), "interfaces = ['quay0']\nhttps_port = 443", 8480);
-    let base = ["subnet", "add", "quay-lab", "192.0.2.0/24", "--interface", "quay0"];
-    let pool = ["--pool", "192.0.2.100-192.0.2.110", "--newcomers", "menu", "--http-boot", "https"];
-    service.run(&[&base[..], &pool[..]].concat());
-    service.add_loader();
-    let offers = firmware_offers(&client, "HTTPClient:Arch:00016:UNDI:003001", 0x99);
-    let [offer] = offers.as_slice() else { panic!("{offers:?}") };
-    let url = offer.options.text(67).unwrap();
-    assert_eq!(url, format!("https://192.0.2.2/loader/{}/signed-x64/shimx64.efi", MAC.replace(':', "-")));
-    assert_eq!(offer.options.get(60), Some(b"HTTPClient".as_slice()));
-    client.run("ip address add 192.0.2.100/24 dev eth0");
-    let certificate = service.folder.path().join("data/https/certificate.pem");
-    let file = service.folder.path().join("fetched.efi");
-    client.run(&format!("curl -sf -m 10 --cacert {} -o {} {url}", certificate.display(), file.display()));
-    assert_eq!(std::fs::read(&file).unwrap(), [1; 3000]);
-    let other = client.command("curl").args(["-sf", "-m", "10", "-o", "/dev/null", &url]).status().unwrap();
-    assert!(!other.success(), "a client that does not hold the certificate went on");
-    let key = service.folder.path().join("data/https/private-key.pem");
-    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(key).unwrap().permissions());
-    assert_eq!(mode & 0o077, 0, "the key is open to others");
-    let trace = service.run(&["trace", MAC, "--all"]);
-    assert!(trace.contains("by HTTPS"), "{trace}");
-}
-
-#[test]
-fn a_disc_is_given_whole_to_firmware_that_boots_by_http() {
-    let (server, client) = quay("disc");
-    let service = start(&server, &["--pool", "192.0.2.100-192.0.2.110"]);
-    service.add_loader();
-    let program = need("/usr/lib/ipxe/snponly.efi", "ipxe");
-    let disc = disc(service.folder.path(), "lantern", Path::new(&program));
-    let said = service.run(&["image", "add", disc.to_str().unwrap(), "--name", "lantern", "--kind", "live"]);
-    assert!(said.contains("el-torito/EFI/BOOT/BOOTX64.EFI"), "{said}");
-    service.run(&["machine", "add", "auklet-deck", "--mac", MAC, "--default-boot", "live:lantern"]);
-    let url = |class: &'static str, ending: u32| {
-        let offers = firmware_offers(&client, class, ending);
-        let [offer] = offers.as_slice() else { panic!("{offers:?}") };
-        offer.options.text(67).unwrap()
-    };
-    // The one that fetches by TFTP takes no disc.
-    assert!(url("PXEClient:Arch:00007:UNDI:003001", 0x91).ends_with("/signed-x64/shimx64.efi"));
-    let url = url("HTTPClient:Arch:00016:UNDI:003001", 0x92);
-    assert_eq!(url, format!("http://192.0.2.2/boot/{}/lantern/r1/lantern.iso", MAC.replace(':', "-")));
-    client.run("ip address add 192.0.2.100/24 dev eth0");
-    let head = client.run(&format!("curl -sfI -m 10 {url}"));
-    assert!(head.to_ascii_lowercase().contains("content-type: application/vnd.efi-iso"), "{head}");
-    let file = service.folder.path().join("fetched.iso");
-    client.run(&format!("curl -sf -m 20 -o {} {url}", file.display()));
-    assert!(std::fs::read(&file).unwrap() == std::fs::read(&disc).unwrap(), "the disc came otherwise");
-    // Its program is served from where it lies within the boot image.
-    let program_url = url.replace("lantern.iso", "el-torito/EFI/BOOT/BOOTX64.EFI");
-    client.run(&format!("curl -sf -m 20 -o {} {program_url}", file.display()));
-    assert!(std::fs::read(&file).unwrap() == std::fs::read(&program).unwrap(), "the program came otherwise");
 }

@@ -2,12 +2,21 @@
 
 use std::{sync::mpsc, time::Duration};
 
-use lastmile_sim::{Beat, Booted, Card, HardDisk, Hardware};
+use lastmile_agent::{
+    network::{Links, Neighbours, keep_up},
+    orders::Orders,
+    status::{Shown, Status},
+};
+use lastmile_formats::lldp::{Known, Neighbour};
+
+use lastmile_sim::{Beat, Booted, Card, HardDisk, Hardware, SwitchPort};
 use lastmile_survey::messages::Finish;
 use serde_json::Value;
 use uuid::Uuid;
 
 use crate::support::{
+    background::Background,
+    netns::Netns,
     service::Service,
     simulated::machine,
     site::{MAC, loopback},
@@ -117,16 +126,13 @@ async fn every_survey_is_kept_with_what_was_different() {
         surveyed.waits_as(None);
         surveyed.ended.abort();
     }
-    let all = service.json(&["machine", "facts", MAC, "--surveys"]);
+    let all = service.json(&["machine", "surveys", MAC]);
     assert_eq!(all.as_array().unwrap().len(), 2);
     assert_eq!(all[1]["changes"], serde_json::json!([]));
     let changes = all[0]["changes"].as_array().unwrap();
-    let serial = changes.iter().find(|change| change["place"] == "disks[TL-2].serial").unwrap();
-    assert_eq!((&serial["before"], &serial["now"]), (&"TL-2".into(), &Value::Null));
-    assert!(
-        changes.iter().all(|change| change["place"].as_str().unwrap().starts_with("disks[TL-2]")),
-        "{changes:?}"
-    );
+    let before = changes[0]["before"].as_str().unwrap();
+    assert_eq!((&changes[0]["place"], &changes[0]["now"]), (&"disks[TL-2]".into(), &Value::Null));
+    assert!(before.contains("Tideline 480") && changes.len() == 1, "{changes:?}");
     // The check tells of it, and a condition finds who is so.
     let report = service.try_run(&["check", "--json"]);
     let report: Value = serde_json::from_slice(&report.stdout).unwrap();
@@ -135,10 +141,7 @@ async fn every_survey_is_kept_with_what_was_different() {
         .unwrap()
         .iter()
         .find(|found| found["topic"] == "survey" && found["severity"] == "warning");
-    assert!(
-        found.unwrap()["what"].as_str().unwrap().contains("disks[TL-2].model: Tideline 480 is gone"),
-        "{found:?}"
-    );
+    assert!(found.unwrap()["what"].as_str().unwrap().contains("disks[TL-2]: Tideline 480"), "{found:?}");
     service.run(&["machine", "adopt", MAC, "--name", "auklet-gate"]);
     service.run(&["machine", "add", "fulmar-log", "--mac", "00:00:5e:00:53:02"]);
     let so = |condition: &str| {
@@ -175,7 +178,7 @@ async fn a_survey_goes_on_over_a_restart_of_the_service() {
     });
     service.run(&["machine", "adopt", MAC, "--name", "auklet-gate"]);
     surveyed.waits_as(Some("auklet-gate"));
-    assert_eq!(service.json(&["machine", "facts", MAC, "--surveys"]).as_array().unwrap().len(), 1);
+    assert_eq!(service.json(&["machine", "surveys", MAC]).as_array().unwrap().len(), 1);
     surveyed.ended.abort();
 }
 
@@ -197,4 +200,115 @@ async fn without_a_token_of_this_service_nobody_reports() {
         assert!(text.contains("not one that this service gave"), "{text}");
     }
     assert_eq!(service.try_run(&["machine", "facts", MAC]).status.code(), Some(3));
+}
+
+/// Runs what needs the agent's own runtime in a namespace that stands for its machine.
+fn on_machine<T: Send + 'static, F: Future<Output = T>>(
+    machine: &Netns,
+    work: impl FnOnce(Links, Status) -> F + Send + 'static,
+) -> T {
+    machine.inside(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async { work(Links::open().unwrap(), Status::default()).await })
+    })
+}
+
+/// What is shown once `is_it` holds of it, while the network is kept up.
+async fn shown_once(links: &Links, orders: &str, status: &Status, is_it: impl Fn(&Shown) -> bool) -> Shown {
+    let (orders, errors) = Orders::read(orders);
+    assert_eq!(errors, []);
+    let mut follows = status.follow();
+    let seen = async { follows.wait_for(|shown| is_it(shown)).await.unwrap().clone() };
+    tokio::select! {
+        seen = seen => seen,
+        ended = keep_up(links, &orders, status) => panic!("the network is not kept up: {ended:?}"),
+        () = tokio::time::sleep(Duration::from_secs(30)) => panic!("{}", *status.follow().borrow()),
+    }
+}
+
+#[test]
+fn the_agents_own_client_brings_the_card_up_that_booted_and_sets_what_it_is_granted() {
+    let (server, machine) = (Netns::new("agent-server"), Netns::new("agent"));
+    server.bridge("quay0", "192.0.2.2/24");
+    server.hang("quay0", &machine, "eth0");
+    machine.run("ip link set eth0 down");
+    machine.run("ip link set eth0 address 02:00:5e:00:53:01");
+    let service = Service::start(Some(&server), "interfaces = ['quay0']", 8480);
+    service.add_wire_subnet(&["--router", "192.0.2.1"]);
+    let shown = on_machine(&machine, |links, status| async move {
+        // No VLAN can be made on every kernel; then it goes on without.
+        let orders = "lastmile.mac=02:00:5e:00:53:01 lastmile.vlan=30";
+        shown_once(&links, orders, &status, |shown| shown.address.is_some()).await
+    });
+    let (address, from) = shown.address.unwrap();
+    assert!(address.to_string().starts_with("192.0.2.1") && from == "from 192.0.2.2", "{address} {from}");
+    let kernels = machine.run("ip -4 address show dev eth0");
+    assert!(kernels.contains(&format!("inet {address}")), "{kernels}");
+    let routes = machine.run("ip -4 route show");
+    assert!(routes.contains("default via 192.0.2.1 dev eth0"), "{routes}");
+    let leases = service.run(&["subnet", "leases", "quay-lab"]);
+    assert!(leases.contains("02:00:5e:00:53:01"), "{leases}");
+    // Told an address, it asks nobody.
+    let shown = on_machine(&machine, |links, status| async move {
+        let orders = "lastmile.mac=02:00:5e:00:53:01 lastmile.address=192.0.2.9/24";
+        shown_once(&links, orders, &status, |shown| shown.address.is_some()).await
+    });
+    assert_eq!(shown.address.unwrap().0.to_string(), "192.0.2.9/24");
+}
+
+#[test]
+fn the_agent_says_what_it_waits_for_and_hears_the_other_end_of_each_cable() {
+    let (switch, machine) = (Netns::new("agent-switch"), Netns::new("agent-cables"));
+    switch.join("sw0", &machine, "eth0");
+    switch.join("sw1", &machine, "eth1");
+    switch.run("ip link set sw1 down");
+    machine.run("ip link set eth1 address 02:00:5e:00:53:02");
+    let waits = |orders: &'static str, text: &'static str| {
+        let waits = move |shown: &Shown| shown.network.as_ref().is_some_and(|network| network.contains(text));
+        on_machine(
+            &machine,
+            move |links, status| async move { shown_once(&links, orders, &status, waits).await },
+        )
+    };
+    waits("lastmile.mac=02:00:5e:00:53:02", "is the cable in?");
+    waits("lastmile.mac=02:00:5e:00:53:99", "the network card with address 02:00:5e:00:53:99");
+
+    let says = Neighbour {
+        system_name: Some("sw-holm-1".into()),
+        ..Neighbour::new(Known::Name("chassis".into()), Known::Name("Ethernet1/7".into()))
+    };
+    let (port, expected) = (says.clone(), says);
+    let port = switch.inside(move || SwitchPort::open("sw0", &port).unwrap());
+    let _port = Background::run(move |stop| port.run(stop));
+    let heard = on_machine(&machine, |links, _| async move {
+        let neighbours = std::sync::Arc::new(Neighbours::default());
+        neighbours.listen().unwrap();
+        tokio::time::timeout(Duration::from_secs(20), neighbours.changed()).await.unwrap();
+        let all = links.all().await.unwrap();
+        all.into_iter().map(|link| (link.name, neighbours.on(link.index))).collect::<Vec<_>>()
+    });
+    let on = |name: &str| heard.iter().find(|(card, _)| card == name).unwrap().1.clone();
+    assert_eq!((on("eth0"), on("eth1")), (Some(expected), None));
+}
+
+#[test]
+fn where_there_is_no_system_it_is_said_before_a_machine_has_to_find_out() {
+    let service = loopback(28_040);
+    service.add_subnet();
+    service.add_loader();
+    service.run(&["subnet", "change", "holm-quay", "--set", "newcomers=survey"]);
+    let report: Value = serde_json::from_slice(&service.try_run(&["check", "--json"]).stdout).unwrap();
+    let found =
+        report["findings"].as_array().unwrap().iter().find(|found| found["topic"] == "survey").unwrap();
+    assert_eq!((&found["severity"], &found["where"]), (&"fault".into(), &"holm-quay".into()), "{found}");
+    assert!(found["what"].as_str().unwrap().contains("no image of kind survey is for x64"), "{found}");
+    // What is named in the place of a package is refused, and nothing is begun.
+    let text = service.write("kernel.deb", "no package");
+    let (code, said) = service.fail(&["survey", "build", "--package", &text]);
+    assert!(code == 1 && said.contains("kernel.deb: this is no Debian package"), "{code} {said}");
+    let (code, said) = service.fail(&["survey", "build", "--kernel", &text]);
+    assert!(code == 2 && said.contains("--modules"), "{code} {said}");
+    let (code, said) = service.fail(&["survey", "build", "--package", &text, "--add", "/no-such-folder"]);
+    assert!(code == 1 && said.contains("/no-such-folder"), "{code} {said}");
+    assert!(service.json(&["image", "list"]).as_array().unwrap().is_empty());
 }

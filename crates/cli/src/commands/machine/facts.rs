@@ -15,10 +15,7 @@ pub(crate) struct Arguments {
     /// A machine's name or MAC address, or a newcomer's MAC address.
     #[arg(value_name = "MACHINE", add = complete::machines())]
     who: String,
-    /// List every survey, each with what was different from the one before.
-    #[arg(long, conflicts_with_all = ["against", "survey"])]
-    surveys: bool,
-    /// What this survey measured, in place of the latest: its boot, as --surveys lists it.
+    /// What this survey measured, in place of the latest: its boot, as `machine surveys` lists it.
     #[arg(long, value_name = "BOOT", conflicts_with = "against")]
     survey: Option<String>,
     /// In what another machine's hardware differs from it.
@@ -30,8 +27,6 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
     let who = &arguments.who;
     if let Some(other) = &arguments.against {
         out.show(&client.facts_compare(who, &FactsCompareQuery { with: other.clone() }).await?, compared);
-    } else if arguments.surveys {
-        out.list(&client.facts_surveys(who).await?, surveys);
     } else if let Some(boot) = &arguments.survey {
         out.show(&client.facts_survey(who, boot).await?, text);
     } else {
@@ -40,7 +35,8 @@ pub(crate) async fn run(arguments: &Arguments, client: &Client, out: &Output) ->
     Ok(())
 }
 
-fn surveys(all: &[SurveyRow]) -> Table {
+/// Every survey, each with what was different from the one before.
+pub(super) fn surveys(all: &[SurveyRow]) -> Table {
     let row = |survey: &SurveyRow| {
         let changes = survey.changes.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
         [

@@ -59,8 +59,14 @@ pub(crate) enum Command {
     Plan(Plan),
     /// What a machine did on the wire, and what it means.
     Trace(trace::Arguments),
-    /// What surveys measured of a machine's hardware.
+    /// What the latest survey measured of a machine's hardware.
     Facts(facts::Arguments),
+    /// List every survey of a machine, the latest first, each with what was different from the one before.
+    Surveys {
+        /// A machine's name or MAC address, or a newcomer's MAC address.
+        #[arg(value_name = "MACHINE", add = complete::machines())]
+        who: String,
+    },
 }
 
 /// A new machine.
@@ -214,6 +220,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Plan(args) => plan(&args, client, out).await?,
         Command::Trace(args) => trace::run(&args, client, out).await?,
         Command::Facts(args) => facts::run(&args, client, out).await?,
+        Command::Surveys { who } => out.list(&client.facts_surveys(&who).await?, facts::surveys),
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -1,4 +1,4 @@
-//! The same on other firmware. Run by `make test-survey`.
+//! The same on other firmware, and what is told when a machine comes back with other hardware. Run by `make test-survey`.
 
 use std::time::{Duration, Instant};
 
@@ -7,6 +7,7 @@ use serde_json::Value;
 use super::{MAC, hardware, list, surveyed, surveying};
 use crate::support::{
     computer::{Computer, add_bios_grub, add_signed_loader, uefi, wire},
+    service::Service,
     wait_for,
 };
 
@@ -41,14 +42,14 @@ fn with_secure_boot_enforced_a_machine_is_measured_and_says_so() {
 
 #[test]
 #[ignore = "minutes: make test-survey"]
-fn a_bios_machine_is_measured_and_shows_the_name_that_it_is_given() {
+fn a_bios_machine_is_measured_named_and_comes_back_with_a_disk_less() {
     let namespace = wire("survey-bios");
     let service = surveying(&namespace);
     add_bios_grub(&service);
     let folder = service.folder.path();
     let whole = hardware(folder);
     let powered_on = Instant::now();
-    let _computer = Computer::power_on_with(&namespace, folder, "q35", 512, "", &whole);
+    let computer = Computer::power_on_with(&namespace, folder, "q35", 512, "", &whole);
     let facts = surveyed(&service, powered_on, "the first report under BIOS", |_| true);
     assert_eq!(facts["facts"]["start"]["mode"], "bios");
     assert_eq!(serials(&facts), ["GULL-3", "PUFFIN-1", "RAZORBILL-2"]);
@@ -59,4 +60,44 @@ fn a_bios_machine_is_measured_and_shows_the_name_that_it_is_given() {
         screen().contains("machine   tern-kiosk-1").then_some(())
     });
     println!("{}", screen().rsplit("Last Mile survey").next().unwrap());
+    drop(computer);
+
+    // At once again, without the NVMe disk; as it is registered now, a menu starts the survey.
+    let first = facts["boot"].as_str().unwrap().to_owned();
+    let menu = "title = \"Workshop\"\ntimeout_secs = 1\ndefault = \"survey\"\n\
+                [[entries]]\nkey = \"survey\"\ntitle = \"Survey\"\naction = { image = { name = \"survey\" } }\n";
+    let menu = service.write("menu.toml", menu);
+    service.put("menu", "workshop", &menu);
+    service.run(&[
+        "machine",
+        "change",
+        "tern-kiosk-1",
+        "--set",
+        "default_boot=menu",
+        "--set",
+        "menu=workshop",
+    ]);
+    let at = whole.iter().position(|word| word.starts_with("nvme,drive=nvme")).unwrap();
+    let less: Vec<String> = [&whole[..at - 1], &whole[at + 1..]].concat();
+    let powered_on = Instant::now();
+    let _computer = Computer::power_on_with(&namespace, folder, "q35", 512, "", &less);
+    let facts =
+        surveyed(&service, powered_on, "the report of the second boot", |facts| facts["boot"] != first);
+    assert_eq!(serials(&facts), ["GULL-3", "RAZORBILL-2"]);
+    let gone = |facts: &Value| {
+        facts["changes"].as_array().unwrap().iter().any(|change| change["place"] == "disks[PUFFIN-1]")
+    };
+    assert!(gone(&facts), "{facts:#}");
+    told_by_the_check(&service);
+}
+
+fn told_by_the_check(service: &Service<'_>) {
+    let ended = service.try_run(&["check", "--json"]);
+    let report: Value = serde_json::from_slice(&ended.stdout).unwrap();
+    let findings = report["findings"].as_array().unwrap();
+    let found = findings.iter().find(|found| found["topic"] == "survey" && found["severity"] == "warning");
+    let what = found.unwrap()["what"].as_str().unwrap();
+    // What people know by name is said first, not what moved on the bus because of it.
+    assert!(what.starts_with("its hardware is not as it was: disks[PUFFIN-1]: "), "{what}");
+    assert!(what.contains("is gone"), "{what}");
 }

@@ -186,6 +186,10 @@ fn an_unknown_machine_is_measured_and_waits() {
     assert_eq!(neighbour["untagged_vlan"], 30);
     let heard = facts["found"]["raid"]["heard"].as_u64().unwrap();
     assert!(heard > 500, "the site's program was told the facts: {heard} characters");
+    // Links come up at their own pace, some after the first report: what is recorded follows them.
+    surveyed(&service, powered_on, "the link of every card", |facts| {
+        list(facts, "nics", "link").iter().all(|link| **link == true)
+    });
     // It waits: its agent stays connected, and it is a newcomer still.
     assert!(facts["agent"]["from"].as_str().unwrap().starts_with("192.0.2."), "{facts:#}");
 }
