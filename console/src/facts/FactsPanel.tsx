@@ -164,8 +164,30 @@ const NICS: Column<Nic>[] = [
   },
 ];
 
+type Slot = FactsView["facts"]["memory"]["slots"][number];
+type Device = FactsView["facts"]["devices"][number];
+
+const SLOTS: Column<Slot>[] = [
+  { name: "Slot", value: ({ slot }) => slot ?? "–" },
+  { name: "Memory", value: ({ mib }) => mib, cell: ({ mib }) => (mib === 0 ? "empty" : size(mib * 1024 * 1024)) },
+  { name: "Kind", show: "hidden sm:table-cell", value: ({ kind }) => kind ?? "–" },
+  { name: "Vendor", show: "hidden sm:table-cell", value: ({ vendor }) => vendor ?? "–" },
+  { name: "Part", show: "hidden lg:table-cell", value: ({ part }) => part ?? "–" },
+  { name: "Serial", value: ({ serial }) => serial ?? "–" },
+];
+
+/** A number of the PCI registry, as it is written there. */
+const registered = (number: number) => number.toString(16).padStart(4, "0");
+
+const DEVICES: Column<Device>[] = [
+  { name: "PCI device", value: ({ address }) => address },
+  { name: "Vendor:device", value: ({ vendor, device }) => `${registered(vendor)}:${registered(device)}` },
+  { name: "Class", show: "hidden sm:table-cell", value: (device) => registered(device.class) },
+  { name: "Driver", value: ({ driver }) => driver ?? "–" },
+];
+
 function Parts({ view }: { view: FactsView }) {
-  const { disks, nics } = view.facts;
+  const { disks, nics, memory, devices } = view.facts;
   return (
     <>
       <Section title="Disks">
@@ -178,6 +200,16 @@ function Parts({ view }: { view: FactsView }) {
           <Table label="Network cards" rows={nics} columns={NICS} keyOf={({ mac }) => mac} order={{ column: "PCI", reverse: false }} />
         )}
       </Section>
+      {memory.slots.length > 0 && (
+        <Section title="Memory">
+          <Table label="Memory" rows={memory.slots} columns={SLOTS} keyOf={(slot) => `${slot.bank ?? ""} ${slot.slot ?? ""}`} />
+        </Section>
+      )}
+      {devices.length > 0 && (
+        <Section title="PCI devices">
+          <Table label="PCI devices" rows={devices} columns={DEVICES} keyOf={({ address }) => address} />
+        </Section>
+      )}
     </>
   );
 }
@@ -201,11 +233,11 @@ function History({ who, surveys }: { who: string; surveys: SurveyRow[] }) {
         <button
           type="button"
           className="link-hover cursor-pointer whitespace-nowrap"
-          aria-label={`Show the survey of ${survey.began}`}
           onClick={() => {
             show(survey.boot, surveys.indexOf(survey));
           }}
         >
+          <span className="sr-only">Show the survey of </span>
           <When at={survey.began} />
         </button>
       ),
