@@ -123,6 +123,26 @@ pub fn check_thing_name(name: &str) -> Result<(), NameError> {
     }
 }
 
+/// A text that no detail may be called.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("'{0}' is no name for a detail")]
+pub struct NoDetailName(String);
+
+/// How to fix a [`NoDetailName`].
+pub const DETAIL_NAME_FIX: &str = "Use letters, digits and '_', beginning with a letter: conditions name it.";
+
+/// Checks the name of a detail.
+///
+/// # Errors
+/// That conditions could not name it.
+pub fn check_detail_name(name: &str) -> Result<(), NoDetailName> {
+    let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    if name.is_empty() || !name.chars().all(plain) || name.starts_with(|c: char| c.is_ascii_digit()) {
+        return Err(NoDetailName(name.into()));
+    }
+    Ok(())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -13,6 +13,7 @@ pub mod machine;
 pub mod menu;
 pub mod references;
 pub mod rename;
+pub mod rule;
 pub mod settings;
 pub mod subnet;
 pub mod survey;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use lastmile_formats::mac::Mac;
+use serde::{Deserialize, Serialize};
 
 use crate::{
     base::Id,
@@ -48,6 +49,21 @@ pub struct Machine {
     pub menu: Option<String>,
     /// The answers that its live image is given at each start, by name.
     pub live_answers: Option<String>,
+    /// What rules gave it, by place, as in `details.rack`: what is otherwise now, a person changed since.
+    pub given: BTreeMap<String, Given>,
     /// When it was registered.
     pub created: Timestamp,
+}
+
+/// What a rule gave a machine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Given {
+    /// The rule's name.
+    pub rule: String,
+    /// The value.
+    pub value: String,
+    /// When.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = DateTime))]
+    pub at: Timestamp,
 }

@@ -4,16 +4,19 @@
 
 pub mod agent;
 pub mod answers;
+pub mod condition;
 pub mod image;
 pub mod install;
 pub mod label;
 pub mod lease;
 pub mod loader;
+pub mod location;
 pub mod machine;
 pub mod menu;
 pub mod option;
 pub mod parameter;
 pub mod reservation;
+pub mod rule;
 pub mod service;
 pub mod settings;
 pub mod subnet;

@@ -241,6 +241,48 @@ impl Site {
         next
     }
 
+    /// With a rule added, or put in the place of the one of its name.
+    #[must_use]
+    pub fn with_rule(&self, rule: Rule) -> Self {
+        let mut next = self.clone();
+        next.rules.insert(rule.name.clone(), Arc::new(rule));
+        next
+    }
+
+    /// Without a rule.
+    #[must_use]
+    pub fn without_rule(&self, name: &str) -> Self {
+        let mut next = self.clone();
+        next.rules.remove(name);
+        next
+    }
+
+    /// With something that is proposed for whoever has an address.
+    #[must_use]
+    pub fn with_proposal(&self, proposal: Proposal) -> Self {
+        let mut next = self.clone();
+        next.proposals.insert(proposal.mac, Arc::new(proposal));
+        next
+    }
+
+    /// With nothing proposed for whoever has that address.
+    #[must_use]
+    pub fn without_proposal(&self, mac: Mac) -> Self {
+        let mut next = self.clone();
+        next.proposals.remove(&mac);
+        next
+    }
+
+    /// With these as all the locations there are.
+    #[must_use]
+    pub fn with_locations(&self, locations: Vec<Location>) -> Self {
+        let mut next = self.clone();
+        let keyed =
+            |location: Location| (Location::key(&location.switch, &location.port), Arc::new(location));
+        next.locations = locations.into_iter().map(keyed).collect();
+        next
+    }
+
     /// With a webhook added, or put in the place of the one of its name.
     #[must_use]
     pub fn with_webhook(&self, webhook: Webhook) -> Self {

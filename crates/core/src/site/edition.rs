@@ -35,6 +35,10 @@ pub enum Entity {
     Machine(Id<Machine>),
     /// A webhook.
     Webhook(String),
+    /// A rule.
+    Rule(String),
+    /// The table of locations.
+    Locations,
 }
 
 impl fmt::Display for Entity {
@@ -53,6 +57,8 @@ impl fmt::Display for Entity {
             Self::Layer(Scope::Machine(id)) => write!(f, "machine-answers:{id}"),
             Self::Machine(id) => write!(f, "machine:{id}"),
             Self::Webhook(name) => write!(f, "webhook:{name}"),
+            Self::Rule(name) => write!(f, "rule:{name}"),
+            Self::Locations => f.write_str("locations:"),
         }
     }
 }
@@ -77,6 +83,8 @@ impl FromStr for Entity {
             "machine-answers" => Self::Layer(Scope::Machine(key.parse().map_err(|_| unknown())?)),
             "machine" => Self::Machine(key.parse().map_err(|_| unknown())?),
             "webhook" => Self::Webhook(key.into()),
+            "rule" => Self::Rule(key.into()),
+            "locations" => Self::Locations,
             _ => return Err(unknown()),
         })
     }
@@ -141,6 +149,8 @@ mod tests {
             Entity::Layer(Scope::Machine(Id::generate())),
             Entity::Machine(Id::generate()),
             Entity::Webhook("records".into()),
+            Entity::Rule("quay-kiosks".into()),
+            Entity::Locations,
         ];
         for entity in all {
             assert_eq!(entity.to_string().parse(), Ok(entity));

@@ -7,7 +7,7 @@ use std::{net::Ipv4Addr, sync::Arc};
 
 pub use edition::{Edition, Entity};
 use imbl::{HashMap, OrdMap, OrdSet};
-use lastmile_formats::{architecture::Architecture, cpu::Cpu, mac::Mac};
+use lastmile_formats::{architecture::Architecture, cpu::Cpu, lldp::Neighbour, mac::Mac};
 use uuid::Uuid;
 
 use crate::{
@@ -18,9 +18,11 @@ use crate::{
         install::{Install, InstallState},
         label::{Label, USUAL_RANK},
         loader::Loader,
+        location::Location,
         machine::Machine,
         menu::Menu,
         reservation::{Reservation, ReservedFor},
+        rule::{Proposal, Rule},
         settings::SiteSettings,
         subnet::Subnet,
         survey::SurveyRecord,
@@ -62,6 +64,10 @@ pub struct Site {
     surveys: HashMap<Mac, Arc<SurveyRecord>>,
     /// Of other cards that surveys found, the addresses that those were started from: what an agent says, and not yet that it is so.
     cards: HashMap<Mac, OrdSet<Mac>>,
+    rules: OrdMap<String, Arc<Rule>>,
+    proposals: OrdMap<Mac, Arc<Proposal>>,
+    /// By the keys of [`Location::key`].
+    locations: OrdMap<(String, String), Arc<Location>>,
     editions: HashMap<Entity, Edition>,
     last_edition: Edition,
 }
@@ -342,6 +348,55 @@ impl Site {
     /// The latest survey from each address that one was started from, in no order.
     pub fn surveys(&self) -> impl Iterator<Item = &Arc<SurveyRecord>> {
         self.surveys.values()
+    }
+
+    /// All rules, ordered by name.
+    pub fn rules(&self) -> impl Iterator<Item = &Arc<Rule>> {
+        self.rules.values()
+    }
+
+    /// The rule of that name.
+    #[must_use]
+    pub fn rule(&self, name: &str) -> Option<&Arc<Rule>> {
+        self.rules.get(name)
+    }
+
+    /// Of whom something was proposed, in the order of their addresses.
+    pub fn proposals(&self) -> impl Iterator<Item = &Arc<Proposal>> {
+        self.proposals.values()
+    }
+
+    /// What was proposed for whoever has that address.
+    #[must_use]
+    pub fn proposal(&self, mac: Mac) -> Option<&Arc<Proposal>> {
+        self.proposals.get(&mac)
+    }
+
+    /// Where every known port of a switch is, ordered by switch and port.
+    pub fn locations(&self) -> impl Iterator<Item = &Arc<Location>> {
+        self.locations.values()
+    }
+
+    /// Where a port of a switch is.
+    #[must_use]
+    pub fn location(&self, switch: &str, port: &str) -> Option<&Arc<Location>> {
+        self.locations.get(&Location::key(switch, port))
+    }
+
+    /// Where the other end of a cable is: by the switch's name, else by its chassis; by the port, else by what its owner wrote
+    /// beside it.
+    #[must_use]
+    pub fn location_at(&self, neighbour: &Neighbour) -> Option<&Arc<Location>> {
+        if self.locations.is_empty() {
+            return None;
+        }
+        let switches = [neighbour.system_name.clone(), Some(neighbour.chassis.to_string())];
+        let ports = [Some(neighbour.port.to_string()), neighbour.port_description.clone()];
+        let mut pairs = switches
+            .iter()
+            .flatten()
+            .flat_map(|switch| ports.iter().flatten().map(move |port| (switch, port)));
+        pairs.find_map(|(switch, port)| self.location(switch, port))
     }
 
     /// All webhooks, ordered by name.

@@ -34,7 +34,13 @@ impl DefaultBootDraft {
     /// That of a machine.
     #[must_use]
     pub fn of(site: &Site, machine: &Machine) -> Self {
-        match &machine.default_boot {
+        Self::from_boot(site, &machine.default_boot)
+    }
+
+    /// In the form in which it is entered.
+    #[must_use]
+    pub fn from_boot(site: &Site, boot: &DefaultBoot) -> Self {
+        match boot {
             DefaultBoot::LocalDisk => Self::LocalDisk,
             DefaultBoot::Menu => Self::Menu,
             DefaultBoot::Ignored => Self::Ignored,

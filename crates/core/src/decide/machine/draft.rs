@@ -144,14 +144,7 @@ impl MachineDraft {
             faults.keep("labels", name::check_thing_name(label), name::THING_NAME_FIX);
         }
         for (detail, value) in &self.details {
-            let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
-            if detail.is_empty()
-                || !detail.chars().all(plain)
-                || detail.starts_with(|c: char| c.is_ascii_digit())
-            {
-                let fix = "Use letters, digits and '_', beginning with a letter: conditions name it.";
-                faults.add(format!("details.{detail}"), format!("'{detail}' is no name for a detail"), fix);
-            }
+            faults.keep(format!("details.{detail}"), name::check_detail_name(detail), name::DETAIL_NAME_FIX);
             if value.chars().any(char::is_control) || value.len() > MOST_DETAIL {
                 let fix = "Give one line of at most 1000 characters.";
                 faults.add(
@@ -178,6 +171,7 @@ impl MachineDraft {
                 without_parameters: self.without_parameters.clone(),
                 menu: self.menu.clone(),
                 live_answers: self.live_answers.clone(),
+                given: replaced.map(|replaced| replaced.given.clone()).unwrap_or_default(),
                 created: replaced.map_or(now, |replaced| replaced.created),
             })
         })

@@ -14,3 +14,4 @@ pub use default_boot::{DefaultBootDraft, NotDefaultBoot};
 pub use draft::MachineDraft;
 pub use label::LabelDraft;
 pub use naming::{CountBy, NamedMachine, Naming, NamingDraft};
+pub(crate) use naming::{check_pattern, fill};

@@ -240,8 +240,30 @@ impl NamingDraft {
     }
 }
 
+/// That a pattern can be read, and names nothing but these.
+///
+/// # Errors
+/// What is wrong with it; the place is left to the caller.
+pub(crate) fn check_pattern(pattern: &str, names: &[&str]) -> Result<(), Fault> {
+    let fault = |what: String| Fault {
+        place: String::new(),
+        what,
+        fix: format!("Write it as in kiosk-{{{{ counter | pad(2) }}}}. There are: {}.", names.join(", ")),
+    };
+    let read = template::check(&PATTERNS, pattern, Statements::Conditions)
+        .and_then(|()| Ok(PATTERNS.template_from_str(pattern)?.undeclared_variables(false)));
+    let named = read.map_err(|error| fault(TemplateError::new(pattern, &error).to_string()))?;
+    let mut unknown: Vec<String> =
+        named.into_iter().filter(|name| !names.contains(&name.as_str()) && name != "range").collect();
+    unknown.sort();
+    if unknown.is_empty() {
+        return Ok(());
+    }
+    Err(fault(format!("'{pattern}' names {}, which nothing is called", unknown.join(", "))))
+}
+
 /// A pattern with a machine's values put in.
-pub(super) fn fill(place: &str, pattern: &str, values: &Value) -> Result<String, Vec<Fault>> {
+pub(crate) fn fill(place: &str, pattern: &str, values: &Value) -> Result<String, Vec<Fault>> {
     let filled = template::render(&PATTERNS, pattern, values, Statements::Conditions, MOST_NAME);
     filled.map(|text| text.trim().to_owned()).map_err(|error| {
         let what = TemplateError::new(pattern, &error).to_string();

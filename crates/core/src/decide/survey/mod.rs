@@ -1,4 +1,3 @@
-//! The survey: what its system consists of, and conditions on what it measured.
+//! The survey: what its system consists of.
 
-pub mod condition;
 pub mod system;

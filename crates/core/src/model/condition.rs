@@ -9,7 +9,9 @@ use minijinja::{Environment, Expression, Value, value::Object};
 
 use crate::{
     base::{Fault, template, template::Statements},
-    model::{machine::Machine, subnet::Subnet, survey::SurveyRecord, values::TemplateError},
+    model::{
+        location::Location, machine::Machine, subnet::Subnet, survey::SurveyRecord, values::TemplateError,
+    },
 };
 
 /// Steps that a condition may take on one machine.
@@ -18,7 +20,7 @@ const FUEL: u64 = 20_000;
 const MOST_TEXT: usize = 2000;
 
 /// What conditions may name. The facts themselves have the names that the API gives them.
-pub const NAMES: [&str; 35] = [
+pub const NAMES: [&str; 36] = [
     "name",
     "mac",
     "macs",
@@ -54,6 +56,7 @@ pub const NAMES: [&str; 35] = [
     "devices",
     "tpm",
     "has_bmc",
+    "location",
 ];
 
 static LANGUAGE: LazyLock<Environment<'static>> = LazyLock::new(|| template::environment(FUEL));
@@ -86,6 +89,8 @@ pub struct Known {
     pub survey: Option<Arc<SurveyRecord>>,
     /// The subnet that it boots on, where that is known.
     pub subnet: Option<Arc<Subnet>>,
+    /// Where the switch's port is that it is plugged into, if that is on record.
+    pub location: Option<Arc<Location>>,
 }
 
 impl FactCondition {
@@ -212,6 +217,7 @@ impl Known {
             }
             "details" => Value::from_object(Details(self.machine.clone())),
             "subnet" => Value::from(self.subnet.as_ref().map_or("", |subnet| subnet.name.as_str())),
+            "location" => Value::from_serialize(self.location.as_deref()?),
             "surveyed" => Value::from(self.survey.is_some()),
             "mac" => {
                 let first = machine.and_then(|machine| machine.macs.first().copied());
@@ -310,7 +316,15 @@ mod tests {
         let survey = Survey { facts, ..Survey::default() };
         let mac = "02:00:5e:00:53:01".parse().unwrap();
         let record = SurveyRecord::of_report(Uuid::nil(), mac, None, survey, None, Timestamp::UNIX_EPOCH);
-        Known { survey: Some(Arc::new(record)), ..Known::default() }
+        let location = Location {
+            switch: "sw-tern-1".into(),
+            port: "Ethernet1/1".into(),
+            hall: String::new(),
+            row: String::new(),
+            rack: "r12".into(),
+            unit: "4".into(),
+        };
+        Known { survey: Some(Arc::new(record)), location: Some(Arc::new(location)), ..Known::default() }
     }
 
     fn condition(text: &str) -> FactCondition {

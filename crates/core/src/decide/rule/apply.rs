@@ -1,0 +1,96 @@
+//! The machine that rules make of one.
+
+use std::net::Ipv4Addr;
+
+use jiff::Timestamp;
+use lastmile_formats::mac::Mac;
+
+use super::{Effect, Outcome, What};
+use crate::{
+    base::Fault,
+    decide::{install::ArmRequest, machine::MachineDraft, subnet::ReservationDraft},
+    model::{
+        machine::{Given, Machine},
+        reservation::{Reservation, ReservedFor},
+    },
+    site::Site,
+};
+
+/// What is to be recorded, and what was meant by it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Applied {
+    /// The machine as it is to be; a new one for a newcomer.
+    pub machine: Machine,
+    /// What is reserved for it.
+    pub reservation: Option<Reservation>,
+    /// What is to be armed on it.
+    pub install: Option<ArmRequest>,
+    /// What is done.
+    pub effects: Vec<Effect>,
+}
+
+/// Makes a machine of those effects that `is_meant`, of all that nothing stands in the way of. Nothing, if none of them is.
+///
+/// # Errors
+/// What is wrong with the machine that comes of it.
+pub fn apply(
+    site: &Site,
+    mac: Mac,
+    outcome: &Outcome,
+    is_meant: impl Fn(&Effect) -> bool,
+    own: &[Ipv4Addr],
+    now: Timestamp,
+) -> Result<Option<Applied>, Vec<Fault>> {
+    let effects: Vec<Effect> = outcome.possible().filter(|effect| is_meant(effect)).cloned().collect();
+    let former = site.machine_by_mac(mac);
+    let name = effects.iter().find(|effect| effect.what == What::Name).map(|effect| effect.after.clone());
+    let mut draft = match (former, name) {
+        _ if effects.is_empty() => return Ok(None),
+        (Some(former), _) => MachineDraft::of(site, former),
+        (None, Some(name)) => MachineDraft::new(name, vec![mac.to_string()]),
+        (None, None) => return Ok(None),
+    };
+    let (mut reservation, mut install) = (None, None);
+    for effect in &effects {
+        match &effect.what {
+            What::Name => {}
+            What::Label(label) => draft.labels.push(label.clone()),
+            What::Detail(detail) => {
+                draft.details.insert(detail.clone(), effect.after.clone());
+            }
+            What::DefaultBoot => {
+                draft.default_boot = effect.after.parse().map_err(|error| fault("default_boot", &error))?;
+            }
+            What::Address => reservation = Some(reserve(site, &effect.after, mac, own)?),
+            What::Install => install = Some(effect),
+        }
+    }
+    let mut machine = draft.check(site, former.map(AsRef::as_ref), now)?;
+    for effect in effects.iter().filter(|effect| effect.what != What::Install) {
+        let given = Given { rule: effect.rule.clone(), value: effect.after.clone(), at: now };
+        machine.given.insert(effect.what.to_string(), given);
+    }
+    let install = install.and_then(|effect| {
+        let (image, answers) = effect.after.split_once(" with ")?;
+        let (image, answers) = (image.to_owned(), answers.to_owned());
+        Some(ArmRequest {
+            machine: machine.name.clone(),
+            image,
+            answers,
+            asked: std::collections::BTreeMap::new(),
+        })
+    });
+    Ok(Some(Applied { machine, reservation, install, effects }))
+}
+
+fn reserve(site: &Site, text: &str, mac: Mac, own: &[Ipv4Addr]) -> Result<Reservation, Vec<Fault>> {
+    let address: Ipv4Addr = text.parse().map_err(|error| fault("address", &error))?;
+    let subnet = site.subnets().find(|subnet| subnet.network.contains(&address));
+    let subnet = subnet.ok_or_else(|| fault("address", &format!("{address} is in no subnet")))?;
+    ReservationDraft::new(text, ReservedFor::Mac(mac)).check(subnet, site, own)
+}
+
+fn fault(place: &str, what: &dyn std::fmt::Display) -> Vec<Fault> {
+    let fix = "Change the rule's pattern; `lastmile rule try` shows what it gives.";
+    vec![Fault { place: place.into(), what: what.to_string(), fix: fix.into() }]
+}
