@@ -72,6 +72,15 @@ pub enum Event {
         /// The image's name.
         name: String,
     },
+    /// A rule was changed, added or removed, or changed a machine.
+    Rule {
+        /// The rule's name.
+        name: String,
+    },
+    /// What rules propose is otherwise now.
+    Proposals,
+    /// The table of locations was changed.
+    Locations,
     /// Something that takes longer than a moment went on, or ended.
     Work {
         /// How far it is.

@@ -20,6 +20,7 @@ mod machine;
 mod menu;
 mod overview;
 mod problem;
+mod rule;
 pub mod settings;
 mod status;
 mod survey;
@@ -58,6 +59,7 @@ pub use lastmile_core::{
         loader::LoaderDraft,
         machine::{CountBy, DefaultBootDraft, LabelDraft, MachineDraft, NamedMachine, NamingDraft},
         menu::{ActionDraft, EntryDraft, MenuDraft},
+        rule::{LocationChange, LocationRow, RuleDraft},
         subnet::{Holding, Picture, Proposal, Reason, ReservationDraft, Span, SubnetDraft},
     },
     model::{
@@ -69,8 +71,11 @@ pub use lastmile_core::{
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
         lease::LeaseState,
         loader::{HttpReach, Language, LoaderFacts},
+        location::Location,
+        machine::Given,
         menu::After,
         parameter::{Origin, Parameter},
+        rule::RuleMode,
         settings::SiteSettings,
         subnet::{HttpBoot, Identify, Mode, Newcomers},
         webhook::{WebhookDraft, WebhookEvent},
@@ -88,6 +93,11 @@ pub use machine::{
 pub use menu::{EntryParameters, LabelView, LeftOutEntry, MenuPreview, MenuView, PreviewRequest, ScreenView};
 pub use overview::{Attention, AttentionKind, Overview, Today};
 pub use problem::{PROBLEM_JSON, Problem};
+pub use rule::{
+    EffectView, FailingPart, KeptView, LocationView, LocationsImport, LocationsRemove, LocationsReport,
+    MachineRules, ProposalChosen, ProposalView, ProposalsChosen, RackOccupant, RackUnitView, RackView,
+    RuleRun, RuleTrial, RuleTrialRequest, RuleTrialRow, RuleUseView, RuleView, RulesRun, VerdictView,
+};
 pub use status::{Counters, Status};
 pub use survey::{
     AgentView, FactsCompareQuery, FactsComparison, FactsView, KernelSource, SurveyBuild, SurveyRow,

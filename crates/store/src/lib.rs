@@ -32,6 +32,7 @@ pub use rows::{
     address_note::{AddressNote, NoteKind},
     install::{InstallCounts, InstallFilter},
     log::LogLine,
+    rule::RuleUseFilter,
     webhook::{Delivery, DeliveryFilter, NewDelivery},
 };
 pub use tx::{Loaded, Tx};

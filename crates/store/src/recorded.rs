@@ -79,6 +79,15 @@ pub enum Recorded {
         /// Which machine, if it is registered.
         machine: Option<Id<Machine>>,
     },
+    /// A rule was changed, added or removed, or changed a machine.
+    Rule {
+        /// Its name.
+        name: String,
+    },
+    /// What rules propose is otherwise now.
+    Proposals,
+    /// The table of locations was changed.
+    Locations,
     /// A webhook or one of its deliveries was changed, added or removed.
     Webhook {
         /// The webhook's name.

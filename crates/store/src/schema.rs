@@ -156,6 +156,7 @@ diesel::table! {
         without_parameters -> Text,
         menu -> Nullable<Text>,
         live_answers -> Nullable<Text>,
+        given -> Text,
     }
 }
 
@@ -294,6 +295,57 @@ diesel::table! {
     site_settings (id) {
         id -> Integer,
         settings -> Text,
+    }
+}
+
+diesel::table! {
+    rule (name) {
+        name -> Text,
+        rank -> Integer,
+        mode -> Text,
+        condition -> Text,
+        labels -> Text,
+        details -> Text,
+        location -> Bool,
+        machine_name -> Nullable<Text>,
+        address -> Nullable<Text>,
+        default_boot -> Nullable<Text>,
+        arm -> Bool,
+        image -> Nullable<Text>,
+        answers -> Nullable<Text>,
+        hourly_limit -> Integer,
+    }
+}
+
+diesel::table! {
+    proposal (mac) {
+        mac -> Text,
+        since -> BigInt,
+        declined -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    rule_use (id) {
+        id -> Integer,
+        at -> BigInt,
+        rule -> Text,
+        machine -> Text,
+        mac -> Text,
+        counter -> Nullable<BigInt>,
+        changes -> Text,
+        who -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    location (switch, port) {
+        switch -> Text,
+        port -> Text,
+        hall -> Text,
+        row -> Text,
+        rack -> Text,
+        unit -> Text,
     }
 }
 

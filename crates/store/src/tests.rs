@@ -10,6 +10,7 @@ use lastmile_core::{
         install::{ArmRequest, Evidence},
         loader::LoaderDraft,
         machine::{DefaultBootDraft, MachineDraft},
+        rule::RuleDraft,
         subnet::SubnetDraft,
     },
     model::{
@@ -20,6 +21,9 @@ use lastmile_core::{
         install::{InstallState, ReportStage, Step, StepKind, Token},
         label::Label,
         lease::LeaseState,
+        location::Location,
+        machine::Given,
+        rule::{Proposal, RuleUse},
         subnet::Subnet,
         survey::SurveyRecord,
     },
@@ -423,6 +427,43 @@ async fn the_snapshot_is_what_a_restart_would_load() {
     change(&store, |change| change.put_label(label("kiosk".into()))).await.unwrap();
     change(&store, |change| change.remove_label("kiosk")).await.unwrap();
     same();
+    // Rules, of whom they propose something, and where ports are.
+    let kiosks = RuleDraft {
+        condition: "surveyed and location.rack == 'r12'".into(),
+        labels: vec!["kiosk".into()],
+        details: BTreeMap::from([("port".into(), "{{ port }}".into())]),
+        default_boot: Some("menu".parse().unwrap()),
+        ..RuleDraft::default()
+    };
+    let from = machine.macs[0];
+    change(&store, move |change| {
+        let rule = kiosks.check("kiosks", change.site()).unwrap();
+        change.put_rule(rule.clone())?;
+        change.rename_rule(&rule, "quay-kiosks")?;
+        change.put_proposal(Proposal { mac: from, since: now(), declined: Some("abc".into()) })?;
+        let location = |port: &str| Location {
+            switch: "sw-tern-1".into(),
+            port: port.into(),
+            hall: String::new(),
+            row: String::new(),
+            rack: "r12".into(),
+            unit: "4".into(),
+        };
+        change.put_locations(vec![location("1"), location("2")])?;
+        change.put_locations(vec![location("2")])
+    })
+    .await
+    .unwrap();
+    same();
+    assert!(store.site().rule("quay-kiosks").is_some() && store.site().rule("kiosks").is_none());
+    assert_eq!(store.site().locations().count(), 1);
+    let mut given = (**store.site().machine_by_id(machine.id).unwrap()).clone();
+    given.given.insert(
+        "labels.kiosk".into(),
+        Given { rule: "quay-kiosks".into(), value: "kiosk".into(), at: now() },
+    );
+    change(&store, move |change| change.put_machine(given)).await.unwrap();
+    same();
     // A second survey of another boot takes the place of the first, and finds a card less.
     for cards in [3, 2] {
         let from = machine.macs[0];
@@ -486,4 +527,58 @@ async fn a_panic_of_a_change_ends_the_writer_and_says_so() {
     assert!(matches!(broken.await, Err(StoreError::Closed)));
     tokio::time::timeout(std::time::Duration::from_secs(10), store.ended()).await.unwrap();
     assert!(matches!(change(&store, |_| Ok(())).await, Err(StoreError::Closed)));
+}
+
+#[tokio::test]
+async fn what_rules_did_is_counted_and_keeps_its_rule() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let start = now();
+    let used = |rule: &str, last: u8, counter: Option<i64>, by: Option<&str>| RuleUse {
+        at: start + jiff::SignedDuration::from_secs(last.into()),
+        rule: rule.into(),
+        machine: format!("tern-kiosk-{last}"),
+        mac: Mac::documentation(last),
+        counter,
+        changes: vec!["labels: kiosk".into()],
+        by: by.map(str::to_owned),
+    };
+    let all = [
+        used("kiosks", 1, Some(4), None),
+        used("kiosks", 2, Some(5), Some("purser")),
+        used("locations", 3, None, None),
+    ];
+    change(&store, move |change| {
+        all.iter().try_for_each(|used| change.add_rule_use(used))?;
+        let rule =
+            RuleDraft { condition: "surveyed".into(), labels: vec!["kiosk".into()], ..RuleDraft::default() };
+        let rule = rule.check("kiosks", change.site()).unwrap();
+        change.put_rule(rule.clone())?;
+        change.rename_rule(&rule, "quay-kiosks")
+    })
+    .await
+    .unwrap();
+    let read = |filter: RuleUseFilter| {
+        let store = store.clone();
+        async move { store.read(move |tx| tx.rule_uses(&filter)).await.unwrap() }
+    };
+    let its =
+        read(RuleUseFilter { rule: Some("quay-kiosks".into()), limit: 10, ..RuleUseFilter::default() }).await;
+    let machines: Vec<_> = its.iter().map(|used| used.machine.as_str()).collect();
+    assert_eq!(machines, ["tern-kiosk-2", "tern-kiosk-1"]);
+    let macs = Some(vec![Mac::documentation(3)]);
+    assert_eq!(
+        read(RuleUseFilter { macs, limit: 10, ..RuleUseFilter::default() }).await[0].rule,
+        "locations"
+    );
+    // Only what it did by itself counts for its limit, and only what was done since.
+    let since = |at: Timestamp| {
+        let store = store.clone();
+        async move { store.read(move |tx| tx.rule_uses_since("quay-kiosks", at)).await.unwrap() }
+    };
+    assert_eq!(since(start).await, 1);
+    assert_eq!(since(start + jiff::SignedDuration::from_secs(2)).await, 0);
+    assert_eq!(store.read(|tx| tx.rule_counter("quay-kiosks")).await.unwrap(), Some(5));
+    assert_eq!(store.read(|tx| tx.rule_counter("locations")).await.unwrap(), None);
+    assert_eq!(store.read(|tx| tx.rule_totals()).await.unwrap()["quay-kiosks"].0, 2);
 }

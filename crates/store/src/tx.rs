@@ -72,6 +72,13 @@ impl<'a> Tx<'a> {
         for survey in self.latest_surveys()? {
             site = site.with_survey(survey);
         }
+        for rule in self.rules()? {
+            site = site.with_rule(rule);
+        }
+        for proposal in self.proposals()? {
+            site = site.with_proposal(proposal);
+        }
+        site = site.with_locations(self.locations()?);
         for webhook in self.webhooks()? {
             site = site.with_webhook(webhook);
         }

@@ -64,6 +64,9 @@ impl Change<'_> {
     pub fn remove_machine(&mut self, machine: &Machine, now: Timestamp) -> Result<(), StoreError> {
         self.tx.remove_machine(machine.id)?;
         self.tx.note_left(machine, now)?;
+        for mac in &machine.macs {
+            self.remove_proposal(*mac)?;
+        }
         let own = Scope::Machine(machine.id);
         if self.site().settings_of(&own).is_some() {
             self.remove_answers(&own)?;

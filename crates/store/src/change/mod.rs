@@ -4,6 +4,7 @@ mod answers;
 mod boot;
 mod image;
 mod machine;
+mod rule;
 mod subnet;
 mod survey;
 mod webhook;

@@ -31,6 +31,7 @@ struct MachineRow {
     without_parameters: String,
     menu: Option<String>,
     live_answers: Option<String>,
+    given: String,
 }
 
 #[derive(Queryable, Selectable, Insertable)]
@@ -64,6 +65,7 @@ impl TryFrom<&Machine> for MachineRow {
             without_parameters: value::json(&machine.without_parameters)?,
             menu: machine.menu.clone(),
             live_answers: machine.live_answers.clone(),
+            given: value::json(&machine.given)?,
         })
     }
 }
@@ -92,6 +94,7 @@ impl MachineRow {
             without_parameters: read.json(&self.without_parameters)?,
             menu: self.menu,
             live_answers: self.live_answers,
+            given: read.json(&self.given)?,
             created: read.time(self.created)?,
             name: self.name,
         })
