@@ -3,8 +3,13 @@
 #![no_main]
 
 use lastmile_core::{
-    decide::survey::condition::{FactCondition, Known},
-    model::agent::{AgentToken, TokenKey},
+    decide::rule::import_locations,
+    model::{
+        agent::{AgentToken, TokenKey},
+        condition::{FactCondition, Known},
+        location::Units,
+    },
+    site::Site,
 };
 use lastmile_formats::{
     lldp::Neighbour,
@@ -32,5 +37,9 @@ fuzz_target!(|bytes: &[u8]| {
     assert!(AgentToken::read(&text, &TokenKey::new([7; 32]), jiff::Timestamp::UNIX_EPOCH).is_err());
     if let Ok(condition) = FactCondition::new(&text) {
         let _ = condition.failing(&Known::default());
+    }
+    let _ = text.parse::<Units>();
+    if let Ok(rows) = import_locations(&text, &Site::default(), true) {
+        assert!(rows.iter().all(|row| !row.location.switch.is_empty() && !row.location.port.is_empty()));
     }
 });

@@ -45,7 +45,7 @@ pub struct Finding {
     /// How serious it is.
     pub severity: Severity,
     /// What was looked at: `interface`, `ports`, `rights`, `other servers`, `firewall`, `pools`, `loaders`, `files`,
-    /// `disk`, `clock`, `machines`, `self-test`.
+    /// `disk`, `clock`, `machines`, `survey`, `rules`, `self-test`.
     pub topic: String,
     /// Where: an interface, a subnet, a port, a file.
     #[serde(rename = "where")]

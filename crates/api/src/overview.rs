@@ -38,6 +38,8 @@ pub enum AttentionKind {
     Refused,
     /// Deliveries of a webhook do not arrive.
     Webhook,
+    /// Rules propose something, and nobody has accepted or declined it.
+    Proposals,
     /// Machines were seen that nobody has registered.
     Newcomers,
     /// The site lacks something without which no machine boots.

@@ -21,7 +21,6 @@ pub struct RuleView {
     /// Its name.
     pub name: String,
     /// As it was entered.
-    #[serde(flatten)]
     pub rule: RuleDraft,
     /// Surveyed machines and newcomers of which it holds now.
     pub holds: usize,

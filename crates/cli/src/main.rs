@@ -15,8 +15,8 @@ use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
     commands::{
-        answers, check, export, history, image, install, label, loader, machine, menu, overview, settings,
-        status, subnet, survey, webhook,
+        answers, check, export, history, image, install, label, loader, location, machine, menu, overview,
+        proposal, rule, settings, status, subnet, survey, webhook,
     },
     output::{Failure, Format, Output},
 };
@@ -75,6 +75,18 @@ enum Command {
     /// Machines.
     #[command(subcommand)]
     Machine(machine::Command),
+    /// Rules: what follows for machines of what surveys measured.
+    #[command(subcommand)]
+    Rule(rule::Command),
+    /// Proposals: what rules would do, and a person accepts or declines.
+    #[command(subcommand)]
+    Proposal(proposal::Command),
+    /// Locations: in which rack the cable of each switch port ends.
+    #[command(subcommand)]
+    Location(location::Command),
+    /// Racks: what stands where, what is empty, what is expected.
+    #[command(subcommand)]
+    Rack(location::RackCommand),
     /// Installs: put an image on a machine, and the record of it.
     #[command(subcommand)]
     Install(install::Command),
@@ -116,12 +128,13 @@ enum Command {
 }
 
 /// Commands that list something, and so have a form as comma-separated values.
-const LISTS: [&str; 12] = [
+const LISTS: [&str; 13] = [
     "list",
     "leases",
     "reservations",
     "newcomers",
     "surveys",
+    "uses",
     "versions",
     "deliveries",
     "hosts",
@@ -194,6 +207,10 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Settings(command) => settings::run(command, &client, &out).await?,
         Command::Answers(command) => return answers::run(command, &client, &out).await,
         Command::Machine(command) => return machine::run(command, &client, &out).await,
+        Command::Rule(command) => rule::run(command, &client, &out).await?,
+        Command::Proposal(command) => proposal::run(command, &client, &out).await?,
+        Command::Location(command) => location::run(command, &client, &out).await?,
+        Command::Rack(command) => location::run_rack(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
         Command::History(command) => history::run(command, &client, &out).await?,
         Command::Webhook(command) => return webhook::run(command, &client, &out).await,

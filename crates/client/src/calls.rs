@@ -9,11 +9,13 @@ use lastmile_api::{
     ExportsMachinesQuery, ExportsZoneQuery, FactsCompareQuery, FactsComparison, FactsView, FoundLoader,
     HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow, ImageTitle, ImportReport,
     Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, Inventory,
-    LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView, MachineDetail,
-    MachineDraft, MachineList, MachineRow, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove,
-    MenuDraft, MenuPreview, MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput,
-    Picture, PreviewRequest, Proposal, RateReport, RenameRequest, Renamed, ReservationDraft, ReservationView,
-    RevisionDetail, RevisionDraft, Settings, SiteSettings, Status, SubnetDraft, SubnetView,
+    LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView, LocationView,
+    LocationsImport, LocationsRemove, LocationsReport, MachineDetail, MachineDraft, MachineList, MachineRow,
+    MachineRules, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove, MenuDraft, MenuPreview,
+    MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput, Picture, PreviewRequest,
+    Proposal, ProposalView, ProposalsChosen, RackView, RateReport, RenameRequest, Renamed, ReservationDraft,
+    ReservationView, RevisionDetail, RevisionDraft, RuleDraft, RuleRun, RuleTrial, RuleTrialRequest,
+    RuleUseView, RuleView, RulesRun, Settings, SiteSettings, Status, SubnetDraft, SubnetView,
     SubnetsRemoveQuery, SurveyBuild, SurveyRow, Trace, TraceComparison, TraceLine, TracesCompareQuery,
     Upload, UploadRequest, WebhookDraft, WebhookView, Work,
 };
@@ -165,6 +167,11 @@ impl Client {
             self.request(Method::GET, &format!("/facts/{who}/comparison", who = part(who))).query(query),
         )
         .await
+    }
+
+    /// What rules say of a machine or a newcomer: those that hold, those that do not and why, what would change, and what they did.
+    pub async fn facts_rules(&self, who: &str) -> Result<MachineRules, ClientError> {
+        self.read(self.request(Method::GET, &format!("/facts/{who}/rules", who = part(who)))).await
     }
 
     /// Every survey of a machine or a newcomer, the latest first.
@@ -426,6 +433,21 @@ impl Client {
         self.read(self.request(Method::PUT, &format!("/loaders/{name}", name = part(name))).json(body)).await
     }
 
+    /// Where every known port of a switch is, and who is plugged into it.
+    pub async fn locations_list(&self) -> Result<Vec<LocationView>, ClientError> {
+        self.read(self.request(Method::GET, "/locations")).await
+    }
+
+    /// Takes a table of locations by CSV: all rows, or, if anything is wrong with one, none.
+    pub async fn locations_import(&self, body: &LocationsImport) -> Result<LocationsReport, ClientError> {
+        self.read(self.request(Method::POST, "/locations/import").json(body)).await
+    }
+
+    /// Removes the locations of a switch, or of some of its ports.
+    pub async fn locations_remove(&self, body: &LocationsRemove) -> Result<LocationsReport, ClientError> {
+        self.read(self.request(Method::POST, "/locations/remove").json(body)).await
+    }
+
     /// Machines, filtered, ordered, and a page at a time.
     pub async fn machines_list(&self, query: &MachinesListQuery) -> Result<MachineList, ClientError> {
         self.read(self.request(Method::GET, "/machines").query(query)).await
@@ -552,6 +574,69 @@ impl Client {
             self.request(Method::POST, &format!("/packages/loaders/{name}", name = part(name))).json(body),
         )
         .await
+    }
+
+    /// What rules propose, the longest waiting first.
+    pub async fn proposals_list(&self) -> Result<Vec<ProposalView>, ClientError> {
+        self.read(self.request(Method::GET, "/proposals")).await
+    }
+
+    /// Accepts what rules propose: all that nothing stands in the way of is done. Each machine is a change of its own.
+    pub async fn proposals_accept(&self, body: &ProposalsChosen) -> Result<Vec<RuleRun>, ClientError> {
+        self.read(self.request(Method::POST, "/proposals/accept").json(body)).await
+    }
+
+    /// Declines what rules propose. The same is not proposed again; something else is.
+    pub async fn proposals_decline(&self, body: &ProposalsChosen) -> Result<ProposalsChosen, ClientError> {
+        self.read(self.request(Method::POST, "/proposals/decline").json(body)).await
+    }
+
+    /// What stands in each rack: by the details `hall`, `row`, `rack` and `unit` of machines, and by the ports that newcomers are plugged
+    /// into.
+    pub async fn racks_list(&self) -> Result<Vec<RackView>, ClientError> {
+        self.read(self.request(Method::GET, "/racks")).await
+    }
+
+    /// All rules, ordered by name.
+    pub async fn rules_list(&self) -> Result<Vec<RuleView>, ClientError> {
+        self.read(self.request(Method::GET, "/rules")).await
+    }
+
+    /// Runs all rules for some machines and newcomers, by what their last surveys measured. What rules of mode `apply` say is done, what
+    /// others say is proposed. Each machine is a change of its own.
+    pub async fn rules_run(&self, body: &RulesRun) -> Result<Vec<RuleRun>, ClientError> {
+        self.read(self.request(Method::POST, "/rules/run").json(body)).await
+    }
+
+    /// What a rule would do to every machine and newcomer that was surveyed, if it were saved so. Nothing is changed.
+    pub async fn rules_try(&self, body: &RuleTrialRequest) -> Result<RuleTrial, ClientError> {
+        self.read(self.request(Method::POST, "/rules/try").json(body)).await
+    }
+
+    /// Removes a rule. What it gave machines stays.
+    pub async fn rules_remove(&self, name: &str) -> Result<(), ClientError> {
+        self.done(self.request(Method::DELETE, &format!("/rules/{name}", name = part(name)))).await
+    }
+
+    /// One rule.
+    pub async fn rules_read(&self, name: &str) -> Result<Edited<RuleView>, ClientError> {
+        self.read_edited(self.request(Method::GET, &format!("/rules/{name}", name = part(name)))).await
+    }
+
+    /// Adds a rule, or changes the one of its name. Nothing is done by that: rules run after surveys, and where they are run.
+    pub async fn rules_save(&self, name: &str, body: &RuleDraft) -> Result<RuleView, ClientError> {
+        self.read(self.request(Method::PUT, &format!("/rules/{name}", name = part(name))).json(body)).await
+    }
+
+    /// Gives a rule another name. What it did follows.
+    pub async fn rules_rename(&self, name: &str, body: &RenameRequest) -> Result<Renamed, ClientError> {
+        self.read(self.request(Method::POST, &format!("/rules/{name}/rename", name = part(name))).json(body))
+            .await
+    }
+
+    /// When a rule changed machines, the latest first.
+    pub async fn rules_uses(&self, name: &str) -> Result<Vec<RuleUseView>, ClientError> {
+        self.read(self.request(Method::GET, &format!("/rules/{name}/uses", name = part(name)))).await
     }
 
     /// What holds for the whole site.

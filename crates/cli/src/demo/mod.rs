@@ -1,6 +1,7 @@
 //! `lastmile demo`: a service of its own, an invented ferry line, and machines that boot over its real sockets.
 
 mod rounds;
+mod rules;
 mod scenario;
 mod story;
 mod surveyed;
@@ -83,6 +84,7 @@ pub(crate) async fn run(arguments: &DemoArguments, out: &Output) -> Result<ExitC
     let console = format!("http://{}", running.listening().admin);
     let client = Client::new(&console, "demo")?;
     scenario::fill(&client).await?;
+    rules::fill(&client).await?;
     // One takes what it is told at once, the other is away for a while.
     let told = [Receiver::start(&[]).await?, Receiver::start(&["503 Service Unavailable"; 3]).await?];
     scenario::fill_webhooks(&client, told.each_ref().map(Receiver::address)).await?;

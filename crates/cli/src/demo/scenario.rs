@@ -1,7 +1,10 @@
 //! Gannet Sound Ferries: three terminals, their vessels and their machines. All of it is invented; addresses are
 //! of the documentation ranges (RFC 5737), MAC addresses of RFC 7042's.
 
-use std::net::{Ipv4Addr, SocketAddr};
+use std::{
+    collections::BTreeMap,
+    net::{Ipv4Addr, SocketAddr},
+};
 
 use lastmile_api::{
     Cpu, DefaultBootDraft, Family, HttpReach, ImageKind, LabelDraft, Language, LoaderDraft, MachineDraft,
@@ -15,6 +18,7 @@ use lastmile_formats::{
 };
 use lastmile_sim::SimError;
 
+use super::rules::PLACES;
 use crate::output::Failure;
 
 /// The three terminals' networks.
@@ -44,7 +48,7 @@ impl Site {
         }
     }
 
-    fn host(self, number: u8) -> Ipv4Addr {
+    pub(super) fn host(self, number: u8) -> Ipv4Addr {
         let [a, b, c] = self.octets();
         Ipv4Addr::new(a, b, c, number)
     }
@@ -157,10 +161,15 @@ async fn register(
     // `holm-kiosk-2` is a kiosk; `auklet-chart` a chart workstation.
     let label =
         name.split('-').find(|part| ["kiosk", "gate", "chart", "display", "engine", "server"].contains(part));
+    let mut details: BTreeMap<String, String> = [("berth".to_owned(), berth.to_string())].into();
+    if let Some((_, place)) = PLACES.iter().find(|(placed, _)| *placed == name) {
+        let named = ["hall", "row", "rack", "unit"].into_iter().zip(place);
+        details.extend(named.map(|(part, value)| (part.to_owned(), (*value).to_owned())));
+    }
     let draft = MachineDraft {
         default_boot,
         labels: label.map(str::to_owned).into_iter().collect(),
-        details: [("berth".to_owned(), berth.to_string())].into(),
+        details,
         ..MachineDraft::new(name, vec![mac])
     };
     client.machines_create(&draft).await?;

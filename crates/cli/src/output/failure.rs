@@ -74,6 +74,13 @@ pub(crate) enum Failure {
         /// What to do.
         fix: &'static str,
     },
+    #[error("{what}")]
+    NotFound {
+        /// What is not there.
+        what: String,
+        /// What to do.
+        fix: &'static str,
+    },
     #[error("nothing was changed")]
     Declined,
     #[error("{0}")]
@@ -114,6 +121,7 @@ impl Failure {
             },
             Self::Usage { .. } => ExitStatus::Usage,
             Self::TimedOut { .. } => ExitStatus::TimedOut,
+            Self::NotFound { .. } => ExitStatus::NotFound,
             Self::Kept { why, .. } => why.status(),
             _ => ExitStatus::Failed,
         }
@@ -139,9 +147,10 @@ impl Failure {
                     .into(),
                 "Is it on another host? Name it with --server or LASTMILE_SERVER.".into(),
             ],
-            Self::Input { fix, .. } | Self::Usage { fix, .. } | Self::TimedOut { fix, .. } => {
-                vec![(*fix).into()]
-            }
+            Self::Input { fix, .. }
+            | Self::Usage { fix, .. }
+            | Self::TimedOut { fix, .. }
+            | Self::NotFound { fix, .. } => vec![(*fix).into()],
             Self::Faults { faults, .. } => faults.iter().flat_map(fault_lines).collect(),
             Self::Kept { why, path, next } => {
                 let mut lines = why.advice();

@@ -7,6 +7,7 @@ use crate::{
         label::Label,
         machine::Machine,
         menu::{Menu, MenuAction, MenuEntry},
+        rule::Rule,
         settings::SiteSettings,
         subnet::Subnet,
     },
@@ -28,6 +29,8 @@ pub struct References {
     pub answers: Vec<AnswersVersion>,
     /// The site's settings.
     pub settings: Option<SiteSettings>,
+    /// Rules.
+    pub rules: Vec<Rule>,
 }
 
 impl References {
@@ -46,7 +49,8 @@ impl References {
             Scope::Answers(name) => format!("answers {name}"),
             scope => format!("the settings of {}", site.layer_name(scope)),
         });
-        let settings = self.settings.iter().map(|_| "the site's settings".to_owned());
+        let rules = self.rules.iter().map(|rule| format!("rule {}", rule.name));
+        let settings = self.settings.iter().map(|_| "the site's settings".to_owned()).chain(rules);
         subnets.chain(labels).chain(machines).chain(menus).chain(answers).chain(settings).collect()
     }
 }
@@ -102,7 +106,9 @@ pub fn of_image(
         next
     };
     let labels = site.labels().filter(|label| label.image.as_deref() == Some(old));
+    let rules = site.rules().filter(|rule| rule.image.as_deref() == Some(old));
     References {
+        rules: rules.map(|rule| Rule { image: Some(new.into()), ..(**rule).clone() }).collect(),
         labels: labels.map(|label| Label { image: Some(new.into()), ..(**label).clone() }).collect(),
         answers: named.map(renamed).collect(),
         menus: in_menus(site, |action| match action {
@@ -122,7 +128,9 @@ pub fn of_answers(site: &Site, old: &str, new: &str) -> References {
     let renamed =
         |machine: &std::sync::Arc<Machine>| Machine { live_answers: Some(new.into()), ..(**machine).clone() };
     let labels = site.labels().filter(|label| label.answers.as_deref() == Some(old));
+    let rules = site.rules().filter(|rule| rule.answers.as_deref() == Some(old));
     References {
+        rules: rules.map(|rule| Rule { answers: Some(new.into()), ..(**rule).clone() }).collect(),
         labels: labels.map(|label| Label { answers: Some(new.into()), ..(**label).clone() }).collect(),
         machines: machines.map(renamed).collect(),
         menus: in_menus(site, |action| match action {
@@ -135,7 +143,21 @@ pub fn of_answers(site: &Site, old: &str, new: &str) -> References {
     }
 }
 
-/// What names the label `old`: its machines. Conditions of menus and texts of answers are not changed; see [`mentions`].
+/// What names the rule `old`: machines that it gave something.
+#[must_use]
+pub fn of_rule(site: &Site, old: &str, new: &str) -> References {
+    let has_some = |machine: &&std::sync::Arc<Machine>| machine.given.values().any(|given| given.rule == old);
+    let renamed = |machine: &std::sync::Arc<Machine>| {
+        let mut machine = (**machine).clone();
+        for given in machine.given.values_mut().filter(|given| given.rule == old) {
+            new.clone_into(&mut given.rule);
+        }
+        machine
+    };
+    References { machines: site.machines().filter(has_some).map(renamed).collect(), ..References::default() }
+}
+
+/// What names the label `old`: its machines, and rules that give it. Conditions of menus and texts of answers are not changed; see [`mentions`].
 #[must_use]
 pub fn of_label(site: &Site, old: &str, new: &str) -> References {
     let has_it = |machine: &&std::sync::Arc<Machine>| machine.labels.iter().any(|label| label == old);
@@ -144,9 +166,26 @@ pub fn of_label(site: &Site, old: &str, new: &str) -> References {
         machine.labels.retain(|label| label != old && label != new);
         machine.labels.push(new.into());
         machine.labels.sort_unstable();
+        // What a rule gave is still what it gave.
+        if let Some(mut given) = machine.given.remove(&format!("labels.{old}")) {
+            new.clone_into(&mut given.value);
+            machine.given.insert(format!("labels.{new}"), given);
+        }
         machine
     };
-    References { machines: site.machines().filter(has_it).map(renamed).collect(), ..References::default() }
+    let gives_it = |rule: &&std::sync::Arc<Rule>| rule.labels.iter().any(|label| label == old);
+    let ruled = |rule: &std::sync::Arc<Rule>| {
+        let mut rule = (**rule).clone();
+        rule.labels.retain(|label| label != old && label != new);
+        rule.labels.push(new.into());
+        rule.labels.sort_unstable();
+        rule
+    };
+    References {
+        machines: site.machines().filter(has_it).map(renamed).collect(),
+        rules: site.rules().filter(gives_it).map(ruled).collect(),
+        ..References::default()
+    }
 }
 
 /// Where a label stands in a condition, which a person has to change: `menu kiosk, entry chart`.
@@ -160,6 +199,11 @@ pub fn mentions(site: &Site, label: &str) -> Vec<String> {
             if quoted.iter().any(|quoted| condition.contains(quoted)) {
                 found.push(format!("menu {}, entry {}", menu.name, entry.key));
             }
+        }
+    }
+    for rule in site.rules() {
+        if quoted.iter().any(|quoted| rule.condition.as_str().contains(quoted)) {
+            found.push(format!("rule {}", rule.name));
         }
     }
     found

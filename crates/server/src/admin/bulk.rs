@@ -19,7 +19,7 @@ use super::{
     machines::refuse_while_installing,
     reject::{Json, Reject},
 };
-use crate::{app::App, clock};
+use crate::{app::App, clock, records::rules::Running};
 
 /// Bytes of a CSV text and what JSON adds to it.
 pub(super) const MOST_IMPORT: usize = 64 * 1024 * 1024;
@@ -184,11 +184,21 @@ pub(super) async fn adopt(
         };
         let machines = adoption.machines(site, |mac| values(&app, site, mac), clock::now())?;
         change.put_machines(machines.clone())?;
+        // Who was surveyed gets what rules say of it, now that it has a name.
+        let mut ruled = Vec::new();
+        for mac in machines.iter().flat_map(|machine| machine.macs.iter().take(1)) {
+            ruled.push((*mac, app.records.run_rules(change, *mac, &Running::default())?));
+        }
         let site = change.site();
-        let row = |machine: &Machine| app.records.machine_row(site, machine);
-        Ok::<_, Reject>(machines.iter().map(row).collect())
+        let now = machines.iter().filter_map(|machine| site.machine_by_id(machine.id));
+        let rows = now.map(|machine| app.records.machine_row(site, machine)).collect();
+        Ok::<_, Reject>((rows, ruled))
     };
-    Ok((StatusCode::CREATED, Json(admin.app.records.change(adopt).await?)))
+    let (rows, ruled): (Vec<MachineRow>, _) = admin.app.records.change(adopt).await?;
+    for (mac, mut ran) in ruled {
+        admin.app.records.arm_by_rule(mac, &mut ran).await;
+    }
+    Ok((StatusCode::CREATED, Json(rows)))
 }
 
 /// What a pattern may name of a newcomer.

@@ -240,7 +240,8 @@ pub(super) async fn answer(
     Ok(Json(admin.app.records.install_row(&install)))
 }
 
-fn who(headers: &HeaderMap) -> String {
+/// Who calls, as far as the client says.
+pub(super) fn who(headers: &HeaderMap) -> String {
     let said = headers.get(WHO).and_then(|value| value.to_str().ok()).map(str::trim);
     let plain = |who: &&str| !who.is_empty() && who.len() <= 64 && !who.chars().any(char::is_control);
     said.filter(plain).unwrap_or("unnamed").into()

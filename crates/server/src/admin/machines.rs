@@ -10,9 +10,12 @@ use lastmile_core::{
     base::Fault,
     decide::{
         boot::{LineAction, loader_path, plan},
-        survey::condition::{FactCondition, Known},
+        rule::known_at,
     },
-    model::{install::Install, machine::Machine, option::FurtherOption, parameter::Parameter},
+    model::{
+        condition::FactCondition, install::Install, machine::Machine, option::FurtherOption,
+        parameter::Parameter,
+    },
     report::trace::diagnose,
     site::{Entity, Site},
 };
@@ -72,10 +75,9 @@ pub(super) async fn list(
     let wire = &admin.app.wire;
     // Which subnet a machine boots on is found by its leases: of ten thousand, only where it is asked for.
     let wants_subnet = condition.as_ref().is_some_and(|condition| condition.names("subnet"));
-    let known = |machine: &Arc<Machine>| Known {
-        machine: Some(machine.clone()),
-        survey: site.survey_of(machine).cloned(),
-        subnet: if wants_subnet { wire.subnet_of(&site, &machine.macs, None) } else { None },
+    let known = |machine: &Arc<Machine>| {
+        let subnet = if wants_subnet { wire.subnet_of(&site, &machine.macs, None) } else { None };
+        machine.macs.first().map(|mac| known_at(&site, *mac, subnet)).unwrap_or_default()
     };
     for machine in site.machines() {
         let one = Listed::new(&site, machine);

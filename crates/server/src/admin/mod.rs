@@ -16,6 +16,7 @@ mod history;
 mod images;
 mod installs;
 mod loaders;
+mod locations;
 mod machines;
 mod menus;
 mod named;
@@ -23,6 +24,7 @@ mod naming;
 mod overview;
 mod reject;
 mod rename;
+mod rules;
 mod status;
 mod subnets;
 mod survey;
@@ -67,6 +69,7 @@ use crate::{app::App, start::Listening};
         (name = "history", description = "Reports over the record"),
         (name = "webhooks", description = "Signed webhooks that tell when installs end"),
         (name = "survey", description = "The hardware of machines, measured by a small system of the service's own"),
+        (name = "rules", description = "What follows for machines of what was measured, and where they are"),
         (name = "exports", description = "What other programs read of the machines"),
     )
 )]
@@ -172,6 +175,20 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(facts::surveys))
         .routes(routes!(facts::survey))
         .routes(routes!(facts::comparison))
+        .routes(routes!(rules::list))
+        .routes(routes!(rules::read, rules::save, rules::remove))
+        .routes(routes!(rename::rule))
+        .routes(routes!(rules::uses))
+        .routes(routes!(rules::attempt))
+        .routes(routes!(rules::run))
+        .routes(routes!(rules::of_machine))
+        .routes(routes!(rules::proposals))
+        .routes(routes!(rules::accept))
+        .routes(routes!(rules::decline))
+        .routes(routes!(locations::list))
+        .routes(routes!(locations::import).layer(DefaultBodyLimit::max(bulk::MOST_IMPORT)))
+        .routes(routes!(locations::remove))
+        .routes(routes!(locations::list_racks))
 }
 
 /// The OpenAPI document as the routes make it; held against the reviewed one by a test.

@@ -1,6 +1,6 @@
 //! What somebody should know first.
 
-use std::cmp::Reverse;
+use std::{cmp::Reverse, sync::Arc};
 
 use axum::extract::State;
 use jiff::Timestamp;
@@ -17,7 +17,7 @@ use lastmile_store::DeliveryFilter;
 use super::{
     Admin,
     reject::{Json, Reject},
-    status,
+    rules, status,
 };
 use crate::{app::App, clock};
 
@@ -51,6 +51,7 @@ pub(super) async fn read(State(admin): State<Admin>) -> Result<Json<Overview>, R
     let mut attention = of_service(app, &site);
     attention.extend(site.machines().flat_map(|machine| of_machine(&site, machine)));
     attention.extend(of_images(&site));
+    attention.extend(of_proposals(&admin, &site).await?);
     attention.extend(of_newcomers(app));
     for webhook in site.webhooks() {
         let mut failing = deliveries.iter().filter(|one| one.webhook == webhook.name && one.attempts > 0);
@@ -205,6 +206,20 @@ fn of_images(site: &Site) -> Vec<Attention> {
         ..about(AttentionKind::Image, image.name.clone())
     };
     lacking.map(one).collect()
+}
+
+async fn of_proposals(admin: &Admin, site: &Arc<Site>) -> Result<Option<Attention>, Reject> {
+    let waiting = rules::proposed(&admin.app, site).await?;
+    let Some(first) = waiting.first() else { return Ok(None) };
+    Ok(Some(Attention {
+        what: match waiting.len() {
+            1 => format!("Rules propose something for {}.", first.who),
+            count => format!("Rules propose something for {count} machines."),
+        },
+        next: "Accept or decline it.".into(),
+        at: Some(first.since),
+        ..about(AttentionKind::Proposals, "proposals".into())
+    }))
 }
 
 fn of_newcomers(app: &App) -> Option<Attention> {

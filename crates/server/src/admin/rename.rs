@@ -10,6 +10,7 @@ use lastmile_core::{
         image::Image,
         label::Label,
         menu::Menu,
+        rule::Rule,
         webhook::Webhook,
     },
     site::Site,
@@ -41,9 +42,10 @@ async fn renamed(
 }
 
 fn follow(change: &mut Change<'_>, references: References) -> Result<(), StoreError> {
-    let References { subnets, labels, machines, menus, answers, settings } = references;
+    let References { subnets, labels, machines, menus, answers, settings, rules } = references;
     subnets.into_iter().try_for_each(|subnet| change.put_subnet(subnet))?;
     labels.into_iter().try_for_each(|label| change.put_label(label))?;
+    rules.into_iter().try_for_each(|rule| change.put_rule(rule))?;
     change.put_machines(machines)?;
     menus.into_iter().try_for_each(|menu| change.put_menu(menu))?;
     answers.into_iter().try_for_each(|version| change.add_answers(version).map(drop))?;
@@ -220,6 +222,29 @@ pub(super) async fn webhook(
         }
         change.rename_webhook(&webhook, new)?;
         Ok((References::default(), Vec::new()))
+    })
+    .await
+}
+
+/// Gives a rule another name. What it did follows.
+#[utoipa::path(
+    post, operation_id = "rules_rename", path = "/rules/{name}/rename", tag = "rules", params(("name" = String, Path)),
+    request_body = RenameRequest,
+    responses((status = 200, body = Renamed), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+pub(super) async fn rule(
+    State(admin): State<Admin>,
+    Path(name): Path<String>,
+    Json(request): Json<RenameRequest>,
+) -> Result<Json<Renamed>, Reject> {
+    renamed(&admin, name, request, |change, old, new| {
+        let rule = Rule::find(change.site(), old)?.clone();
+        if change.site().rule(new).is_some() {
+            return Err(taken("rule", new));
+        }
+        let references = rename::of_rule(change.site(), old, new);
+        change.rename_rule(&rule, new)?;
+        Ok((references, Vec::new()))
     })
     .await
 }

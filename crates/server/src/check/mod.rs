@@ -2,6 +2,7 @@
 
 mod firewall;
 mod host;
+mod rules;
 mod self_test;
 mod servers;
 mod site;
@@ -34,6 +35,7 @@ enum Topic {
     Clock,
     Machines,
     Survey,
+    Rules,
     SelfTest,
 }
 
@@ -53,6 +55,7 @@ impl Topic {
             Self::Clock => "clock",
             Self::Machines => "machines",
             Self::Survey => "survey",
+            Self::Rules => "rules",
             Self::SelfTest => "self-test",
         }
     }
@@ -93,6 +96,7 @@ pub(crate) async fn run(app: &App, listening: &Listening) -> CheckReport {
     site::machines(&mut findings, app);
     site::references(&mut findings, app);
     survey::look(&mut findings, app);
+    rules::look(&mut findings, app).await;
     let answered = servers::ask(&mut findings, app, listening).await;
     self_test::run(&mut findings, app, listening, &answered).await;
     // The heaviest first; within a weight in the order in which they were looked at.

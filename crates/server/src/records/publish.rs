@@ -68,6 +68,9 @@ impl Records {
                 Some(machine) => self.tell_machine(site, machine),
                 None => self.tell(Event::Newcomer { mac: mac.to_string() }),
             },
+            Recorded::Rule { name } => self.tell(Event::Rule { name }),
+            Recorded::Proposals => self.tell(Event::Proposals),
+            Recorded::Locations => self.tell(Event::Locations),
             Recorded::Webhook { name } => {
                 self.deliver_soon.notify_one();
                 self.tell(Event::Delivery { webhook: name });

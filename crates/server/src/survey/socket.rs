@@ -31,7 +31,7 @@ use crate::{
     clock,
     limits::PerSource,
     link::v4,
-    records::Records,
+    records::{Records, rules::Running},
     wire::{Agent, Wire},
 };
 
@@ -209,7 +209,7 @@ async fn close(socket: &mut WebSocket, code: u16, reason: &str) {
 
 /// A connection whose agent said who it is.
 struct Conversation<'a> {
-    records: &'a Records,
+    records: &'a Arc<Records>,
     wire: &'a Wire,
     who: Who,
     agent: &'a Agent,
@@ -270,6 +270,7 @@ impl Conversation<'_> {
     /// Puts what was measured on record; gives in words what it is.
     fn record(&self, survey: Survey) -> impl Future<Output = Result<String, End>> + Send + 'static + use<> {
         let (mac, boot) = (self.who.mac, self.agent.boot);
+        let (records, ruling) = (self.records.clone(), self.records.clone());
         let record = move |change: &mut Change<'_>| {
             // A boot is told by a number that the agent made: it must not be that of another machine's.
             if change.tx().survey(boot)?.is_some_and(|other| other.mac != mac) {
@@ -281,14 +282,23 @@ impl Conversation<'_> {
             let record = SurveyRecord::of_report(boot, mac, machine, survey, earlier, clock::now());
             let changes = record.changes.len();
             change.put_survey(record)?;
-            Ok(match changes {
-                0 => "taken".to_owned(),
-                1 => "taken; one thing is different since the survey before".into(),
-                changes => format!("taken; {changes} things are different since the survey before"),
-            })
+            let ran = ruling.run_rules(change, mac, &Running::default())?;
+            let differs = match changes {
+                0 => None,
+                1 => Some("one thing is different since the survey before".to_owned()),
+                changes => Some(format!("{changes} things are different since the survey before")),
+            };
+            let taken = ["taken".to_owned()].into_iter().chain(differs).chain(ran.summary());
+            Ok((taken.collect::<Vec<_>>().join("; "), ran))
         };
-        let store = self.records.store.clone();
-        async move { store.change_for_machine(record).await }
+        async move {
+            let (mut taken, mut ran) = records.store.change_for_machine(record).await?;
+            records.arm_by_rule(mac, &mut ran).await;
+            for refused in ran.refused {
+                taken = format!("{taken}; a rule could not do its work: {refused}");
+            }
+            Ok(taken)
+        }
     }
 
     /// Tells the agent what its machine is called and what it waits for, where that is new; or to end, where there is something

@@ -3,6 +3,7 @@
 mod bulk;
 mod facts;
 mod naming;
+mod rules;
 pub(crate) mod trace;
 
 use std::process::ExitCode;
@@ -61,6 +62,12 @@ pub(crate) enum Command {
     Trace(trace::Arguments),
     /// What the latest survey measured of a machine's hardware.
     Facts(facts::Arguments),
+    /// What rules say of a machine: those that hold, those that do not and why, what would change, and what they gave it.
+    Rules {
+        /// A machine's name or MAC address, or a newcomer's MAC address.
+        #[arg(value_name = "MACHINE", add = complete::machines())]
+        who: String,
+    },
     /// List every survey of a machine, the latest first, each with what was different from the one before.
     Surveys {
         /// A machine's name or MAC address, or a newcomer's MAC address.
@@ -220,6 +227,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Plan(args) => plan(&args, client, out).await?,
         Command::Trace(args) => trace::run(&args, client, out).await?,
         Command::Facts(args) => facts::run(&args, client, out).await?,
+        Command::Rules { who } => out.show(&client.facts_rules(&who).await?, rules::text),
         Command::Surveys { who } => out.list(&client.facts_surveys(&who).await?, facts::surveys),
     }
     Ok(ExitCode::SUCCESS)

@@ -22,6 +22,8 @@ use crate::{
 
 /// Machines that a rule changes within an hour by itself, where nobody says how many.
 pub const USUAL_LIMIT: u32 = 50;
+/// What no rule may be called: paths of the API end so.
+const WORDS: [&str; 2] = ["try", "run"];
 /// The most that may be said.
 const MOST_LIMIT: u32 = 100_000;
 /// What patterns may name beside what conditions may: the first only those of names and addresses.
@@ -111,6 +113,9 @@ impl RuleDraft {
     pub fn check(&self, name: &str, site: &Site) -> Result<Rule, Vec<Fault>> {
         let mut faults = Faults::new();
         faults.keep("name", name::check_thing_name(name), name::THING_NAME_FIX);
+        if WORDS.contains(&name) {
+            faults.add("name", format!("'{name}' is what is done with rules"), "Choose another name.");
+        }
         let condition = match FactCondition::new(&self.condition) {
             Ok(condition) => Some(condition),
             Err(fault) => {

@@ -130,12 +130,22 @@ impl Outcome {
     /// Told from every other outcome: by what would be otherwise.
     #[must_use]
     pub fn digest(&self) -> String {
-        let lines: Vec<String> = self
-            .effects
-            .iter()
-            .map(|effect| format!("{} {} {}\n", effect.rule, effect.what, effect.after))
-            .collect();
-        Sha256::of(lines.concat().as_bytes()).to_string()[..16].to_owned()
+        self.digest_by(|effect| effect.after.as_str())
+    }
+
+    /// The same, whatever numbers names and addresses have: they go on while others are given theirs.
+    #[must_use]
+    pub fn uncounted_digest(&self) -> String {
+        let is_counted = |effect: &Effect| {
+            matches!(effect.what, What::Name | What::Address) && self.counters.contains_key(&effect.rule)
+        };
+        self.digest_by(|effect| if is_counted(effect) { "" } else { effect.after.as_str() })
+    }
+
+    fn digest_by<'a>(&'a self, value: impl Fn(&'a Effect) -> &'a str) -> String {
+        let line = |effect: &'a Effect| format!("{} {} {}\n", effect.rule, effect.what, value(effect));
+        let lines: String = self.effects.iter().map(line).collect();
+        Sha256::of(lines.as_bytes()).to_string()[..16].to_owned()
     }
 }
 

@@ -27,22 +27,23 @@ pub struct Previewed {
 }
 
 /// What the rules of `site` would do to whoever has these addresses, if everything that nothing stands in the way of were done, in
-/// the order in which they are given. `counters` are the last ones that rules gave, `subnet` where an address boots.
+/// the order in which they are given. `counters` are the last ones that rules gave, `spent` the rules that have changed as many
+/// machines as they may, `subnet` says where an address boots.
 #[must_use]
 pub fn preview(
     site: &Site,
     macs: &[Mac],
     mut counters: BTreeMap<String, i64>,
+    spent: &BTreeSet<String>,
     own: &[Ipv4Addr],
     subnet: impl Fn(&Site, Mac) -> Option<Arc<Subnet>>,
     now: Timestamp,
 ) -> Vec<Previewed> {
     let mut then = site.clone();
-    let spent = BTreeSet::new();
     let mut all = Vec::new();
     for &mac in macs {
         let known = known_at(&then, mac, subnet(&then, mac));
-        let around = Surroundings { own, counters: &counters, spent: &spent, arms_again: false };
+        let around = Surroundings { own, counters: &counters, spent, arms_again: false };
         let outcome = evaluate(&then, mac, &known, &around);
         if let Ok(Some(applied)) = apply(&then, mac, &outcome, |_| true, own, now) {
             counters.extend(outcome.counters.clone());

@@ -253,12 +253,13 @@ fn what_stands_in_the_way_is_said() {
     assert_eq!(second.effects[0].obstacle.as_deref(), Some("another machine is called tern-kiosk"));
     assert!(second.lacks_name && second.possible().next().is_none());
     // Looked at one after the other, the same is seen before anything is saved.
-    let all = preview(&rules, &[mac(1), mac(2)], BTreeMap::new(), &OWN, |_, _| None, NOW);
+    let all = preview(&rules, &[mac(1), mac(2)], BTreeMap::new(), &BTreeSet::new(), &OWN, |_, _| None, NOW);
     assert!(all[0].outcome.effects[0].obstacle.is_none() && all[1].outcome.effects[0].obstacle.is_some());
     let all = preview(
         &with(&site(), "kiosks", &kiosks()),
         &[mac(1), mac(2)],
         BTreeMap::new(),
+        &BTreeSet::new(),
         &OWN,
         |_, _| None,
         NOW,

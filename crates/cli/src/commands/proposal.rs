@@ -1,0 +1,86 @@
+//! `lastmile proposal …`: what rules propose, and a person accepts or declines.
+
+use clap::{Args, Subcommand};
+use lastmile_api::{ProposalChosen, ProposalView, ProposalsChosen};
+use lastmile_client::Client;
+
+use super::rule::{effect_text, ran_text};
+use crate::{
+    complete,
+    output::{Cell, Failure, Output, Table, columns},
+};
+
+/// `lastmile proposal …`
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// List what rules propose, the longest waiting first.
+    List,
+    /// Accept proposals: what nothing stands in the way of is done.
+    Accept(Chosen),
+    /// Decline proposals. The same is not proposed again; something else is.
+    Decline(Chosen),
+}
+
+/// Which proposals are meant.
+#[derive(Debug, Args)]
+pub(crate) struct Chosen {
+    /// Machines by name, newcomers by MAC address.
+    #[arg(required_unless_present = "all", value_name = "MACHINE", add = complete::names())]
+    machines: Vec<String>,
+    /// All that there are.
+    #[arg(long, conflicts_with = "machines")]
+    all: bool,
+    /// Show what would be done, and change nothing.
+    #[arg(long)]
+    dry_run: bool,
+}
+
+pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
+    match command {
+        Command::List => out.list(&client.proposals_list().await?, rows),
+        Command::Accept(chosen) => {
+            let request = request(&chosen, client).await?;
+            let bar = out.working("accepting proposals");
+            let ran = client.trying(chosen.dry_run).proposals_accept(&request).await;
+            bar.done();
+            out.show(&ran?, |ran| ran_text(ran));
+            out.say_tried(chosen.dry_run);
+        }
+        Command::Decline(chosen) => {
+            let request = request(&chosen, client).await?;
+            let declined = client.trying(chosen.dry_run).proposals_decline(&request).await?;
+            out.show(&declined, |declined| {
+                let lines =
+                    declined.proposals.iter().map(|one| format!("proposal for {} declined\n", one.who));
+                lines.collect()
+            });
+            out.say_tried(chosen.dry_run);
+        }
+    }
+    Ok(())
+}
+
+/// Of all, those that are shown now: what comes meanwhile is not meant.
+async fn request(chosen: &Chosen, client: &Client) -> Result<ProposalsChosen, Failure> {
+    let proposals = if chosen.all {
+        let all = client.proposals_list().await?;
+        all.into_iter().map(|one| ProposalChosen { who: one.who, digest: Some(one.digest) }).collect()
+    } else {
+        chosen.machines.iter().map(|who| ProposalChosen { who: who.clone(), digest: None }).collect()
+    };
+    Ok(ProposalsChosen { proposals })
+}
+
+fn rows(proposals: &[ProposalView]) -> Table {
+    let row = |proposal: &ProposalView| {
+        let lacks = proposal.lacks_name.then(|| "no rule gives it a name: adopt it first".to_owned());
+        let told = proposal.effects.iter().map(effect_text).chain(lacks);
+        [
+            proposal.who.clone().into(),
+            proposal.summary.clone().into(),
+            told.collect::<Vec<_>>().join("\n").into(),
+            Cell::ago(Some(proposal.since)),
+        ]
+    };
+    columns(["machine", "hardware", "proposed", "since"], proposals.iter().map(row))
+}
