@@ -24,6 +24,8 @@ import { NewMachinePage } from "./machines/NewMachinePage";
 import { NamingPage } from "./machines/NamingPage";
 import { MenusPage } from "./menus/MenusPage";
 import { Empty, Loading } from "./parts/States";
+import { RacksPage } from "./racks/RacksPage";
+import { RulesPage } from "./rules/RulesPage";
 import { OverviewPage } from "./overview/OverviewPage";
 import { SettingsPage } from "./settings/SettingsPage";
 import { EditSubnetPage, NewSubnetPage } from "./subnets/EditSubnetPage";
@@ -36,6 +38,7 @@ import { TracePage } from "./traces/TracePage";
 /** Pages that few look at often and that weigh much are fetched when somebody looks: charts, and what is edited beside its outcome. */
 const EditAnswersPage = lazy(async () => ({ default: (await import("./answers/EditAnswersPage")).EditAnswersPage }));
 const EditMenuPage = lazy(async () => ({ default: (await import("./menus/EditMenuPage")).EditMenuPage }));
+const EditRulePage = lazy(async () => ({ default: (await import("./rules/EditRulePage")).EditRulePage }));
 const HistoryPage = lazy(async () => ({ default: (await import("./history/HistoryPage")).HistoryPage }));
 
 /** The frame around every page. */
@@ -77,6 +80,9 @@ export function App() {
             <Route path="/menus/:name" element={<EditMenuPage />} />
             <Route path="/labels" element={<LabelsPage />} />
             <Route path="/labels/:name" element={<LabelPage />} />
+            <Route path="/rules" element={<RulesPage />} />
+            <Route path="/rules/:name" element={<EditRulePage />} />
+            <Route path="/racks" element={<RacksPage />} />
             <Route path="/loaders" element={<LoadersPage />} />
             <Route path="/subnets" element={<SubnetsPage />} />
             <Route path="/new-subnet" element={<NewSubnetPage />} />

@@ -98,7 +98,7 @@ function holdStill(queries: QueryClient) {
 }
 
 /** The lists whose rows change their places. */
-const LISTS = new Set(["machines", "installs", "newcomers", "images"]);
+const LISTS = new Set(["machines", "installs", "newcomers", "images", "proposals"]);
 
 /** What a query is kept by: a list by one word, one thing of it by two. */
 type Key = (string | number)[];
@@ -109,6 +109,7 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       queries.setQueriesData<MachineList>({ queryKey: ["machines"] }, (list) => withMachine(list, event.machine));
       later("machine", event.machine.name);
       later("machines");
+      later("racks");
       later("facts", event.machine.name);
       later("surveys", event.machine.name);
       // A trace may be open by the machine's name or by an address of it.
@@ -119,6 +120,7 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       break;
     case "newcomer":
       later("newcomers");
+      later("racks");
       later("facts", event.mac);
       later("surveys", event.mac);
       later(...traceKey(event.mac));
@@ -166,6 +168,19 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
     case "image":
       later("image", event.name);
       later("images");
+      break;
+    case "rule":
+      later("rules");
+      later("rule-trial");
+      later("facts");
+      break;
+    case "proposals":
+      later("proposals");
+      later("rules");
+      break;
+    case "locations":
+      later("locations");
+      later("racks");
       break;
     case "work":
       queries.setQueryData<Work[]>(["work"], (all) => withWork(all, event.work));

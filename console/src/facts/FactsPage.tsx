@@ -1,6 +1,7 @@
 import { ArrowLeft } from "lucide-react";
 import { Link, useParams } from "react-router";
 
+import { MachineRules } from "../rules/MachineRules";
 import { FactsPanel } from "./FactsPanel";
 
 /** What a survey measured of a newcomer; a machine's page has it as a part. */
@@ -18,6 +19,8 @@ export function FactsPage() {
         </Link>
       </div>
       <FactsPanel who={who} />
+      <h2 className="mt-6 mb-2 text-base font-semibold">Rules</h2>
+      <MachineRules who={who} />
     </div>
   );
 }

@@ -1,5 +1,6 @@
 import {
   Boxes,
+  ClipboardCheck,
   Disc3,
   FileText,
   History,
@@ -10,6 +11,7 @@ import {
   PackageOpen,
   Radar,
   Send,
+  Rows3,
   Server,
   Settings2,
   SquareMenu,
@@ -32,6 +34,7 @@ export const GROUPS: { name: string; pages: Page[] }[] = [
       { path: "/", name: "Overview", icon: LayoutDashboard },
       { path: "/machines", name: "Machines", icon: Server },
       { path: "/installs", name: "Installs", icon: ListChecks },
+      { path: "/racks", name: "Racks", icon: Rows3 },
     ],
   },
   {
@@ -41,6 +44,7 @@ export const GROUPS: { name: string; pages: Page[] }[] = [
       { path: "/answers", name: "Answers", icon: FileText },
       { path: "/menus", name: "Menus", icon: SquareMenu },
       { path: "/labels", name: "Labels", icon: Tag },
+      { path: "/rules", name: "Rules", icon: ClipboardCheck },
       { path: "/loaders", name: "Loaders", icon: PackageOpen },
     ],
   },
@@ -73,4 +77,5 @@ export const ACTIONS: { path: string; name: string }[] = [
   { path: "/naming", name: "Name machines by pattern" },
   { path: "/import", name: "Import an image" },
   { path: "/new-subnet", name: "Add a subnet" },
+  { path: "/rules/new", name: "Add a rule" },
 ];

@@ -5,6 +5,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import type { Edited, MachineDetail } from "../api/client";
 import { useInstallsOf } from "../installs/useInstalls";
 import { FactsPanel } from "../facts/FactsPanel";
+import { MachineRules } from "../rules/MachineRules";
 import { Pairs } from "../parts/Pairs";
 import { Parameters } from "../parts/Parameters";
 import { Route } from "../parts/Route";
@@ -26,6 +27,7 @@ const TABS = [
   { key: "installs", name: "Installs" },
   { key: "trace", name: "Trace" },
   { key: "facts", name: "Facts" },
+  { key: "rules", name: "Rules" },
   { key: "settings", name: "Settings" },
 ] as const;
 type Tab = (typeof TABS)[number]["key"];
@@ -84,6 +86,8 @@ function Panel({ tab, machine }: { tab: Tab; machine: Edited<MachineDetail> }): 
       return <Trace machine={machine} />;
     case "facts":
       return <FactsPanel who={machine.name} />;
+    case "rules":
+      return <MachineRules who={machine.name} />;
     case "settings":
       return (
         <div className="max-w-4xl">

@@ -16,6 +16,7 @@ function target(one: Attention): [path: string, name: string] {
     image: [`/images/${one.subject}`, "Open the image"],
     refused: [install, "Open the install"],
     webhook: ["/webhooks", "Open webhooks"],
+    proposals: ["/rules", "Accept or decline"],
     newcomers: ["/newcomers", "Adopt"],
     "set-up": one.subject === "subnet" ? ["/new-subnet", "Add a subnet"] : ["/loaders", "Add a loader"],
   };

@@ -182,8 +182,10 @@ pub(super) async fn attempt(
 ) -> Result<Json<RuleTrial>, Reject> {
     let site = admin.app.records.site();
     // One that is off is looked at as if it were not: that is what a trial is for.
-    let mut rule =
-        request.rule.check(&request.name, &site).map_err(|faults| Reject::from(faults).of_question())?;
+    let mut rule = request
+        .rule
+        .check_unfinished(&request.name, &site)
+        .map_err(|faults| Reject::from(faults).of_question())?;
     if rule.mode == RuleMode::Off {
         rule.mode = RuleMode::Propose;
     }

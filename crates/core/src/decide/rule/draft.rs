@@ -112,6 +112,34 @@ impl RuleDraft {
     /// Everything that is wrong, in the order of the fields.
     pub fn check(&self, name: &str, site: &Site) -> Result<Rule, Vec<Fault>> {
         let mut faults = Faults::new();
+        let rule = self.read(&mut faults, name, site);
+        if self.does_nothing() {
+            let fix = "Give it labels, details, location, name, address, default_boot or arm.";
+            faults.add("labels", "nothing follows of it", fix);
+        }
+        faults.into_result(|| rule)
+    }
+
+    /// The same while it is being written: nothing need follow of it yet.
+    ///
+    /// # Errors
+    /// Everything that is wrong, in the order of the fields.
+    pub fn check_unfinished(&self, name: &str, site: &Site) -> Result<Rule, Vec<Fault>> {
+        let mut faults = Faults::new();
+        let rule = self.read(&mut faults, name, site);
+        faults.into_result(|| rule)
+    }
+
+    fn does_nothing(&self) -> bool {
+        self.labels.is_empty()
+            && self.details.is_empty()
+            && !(self.location || self.arm)
+            && self.name.is_none()
+            && self.address.is_none()
+            && self.default_boot.is_none()
+    }
+
+    fn read(&self, faults: &mut Faults, name: &str, site: &Site) -> Option<Rule> {
         faults.keep("name", name::check_thing_name(name), name::THING_NAME_FIX);
         if WORDS.contains(&name) {
             faults.add("name", format!("'{name}' is what is done with rules"), "Choose another name.");
@@ -132,15 +160,15 @@ impl RuleDraft {
         for (detail, text) in &self.details {
             let place = format!("details.{detail}");
             faults.keep(place.clone(), name::check_detail_name(detail), name::DETAIL_NAME_FIX);
-            check_filled(&mut faults, place, text, &[MAC_BARE]);
+            check_filled(faults, place, text, &[MAC_BARE]);
         }
         for (place, text) in [("name", &self.name), ("address", &self.address)] {
             if let Some(text) = text {
-                check_filled(&mut faults, place.into(), text, &[COUNTER, MAC_BARE]);
+                check_filled(faults, place.into(), text, &[COUNTER, MAC_BARE]);
             }
         }
-        let default_boot = self.check_default_boot(&mut faults, site);
-        check_armed(&mut faults, self.image.as_deref(), self.answers.as_deref(), site);
+        let default_boot = self.check_default_boot(faults, site);
+        check_armed(faults, self.image.as_deref(), self.answers.as_deref(), site);
         if !self.arm && (self.image.is_some() || self.answers.is_some()) {
             let fix = "Set arm = true as well, or leave image and answers out.";
             faults.add("arm", "an image or answers are named, and nothing is armed", fix);
@@ -149,33 +177,21 @@ impl RuleDraft {
             let fix = "Give 1 to 100,000 machines; mode = propose has it change none by itself.";
             faults.add("hourly_limit", format!("{} machines an hour", self.hourly_limit), fix);
         }
-        let does_nothing = labels.is_empty()
-            && self.details.is_empty()
-            && !(self.location || self.arm)
-            && self.name.is_none()
-            && self.address.is_none()
-            && self.default_boot.is_none();
-        if does_nothing {
-            let fix = "Give it labels, details, location, name, address, default_boot or arm.";
-            faults.add("labels", "nothing follows of it", fix);
-        }
-        faults.into_result(|| {
-            Some(Rule {
-                name: name.into(),
-                rank: self.rank,
-                mode: self.mode,
-                condition: condition?,
-                labels,
-                details: self.details.clone(),
-                location: self.location,
-                machine_name: self.name.clone(),
-                address: self.address.clone(),
-                default_boot,
-                arm: self.arm,
-                image: self.image.clone(),
-                answers: self.answers.clone(),
-                hourly_limit: self.hourly_limit,
-            })
+        Some(Rule {
+            name: name.into(),
+            rank: self.rank,
+            mode: self.mode,
+            condition: condition?,
+            labels,
+            details: self.details.clone(),
+            location: self.location,
+            machine_name: self.name.clone(),
+            address: self.address.clone(),
+            default_boot,
+            arm: self.arm,
+            image: self.image.clone(),
+            answers: self.answers.clone(),
+            hourly_limit: self.hourly_limit,
         })
     }
 
