@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 
 import { answer, api, type LocationsReport, type LocationView, type RackView, TRYING } from "../api/client";
+import { Confirm } from "../parts/Confirm";
 import { Dialog } from "../parts/Dialog";
 import { Refusal } from "../parts/Faults";
 import { Preformatted } from "../parts/Preformatted";
@@ -131,7 +132,29 @@ const PORTS: Column<LocationView>[] = [
     value: ({ who }) => who ?? "–",
     cell: ({ who }) => (who == null ? "–" : <Link className="link-hover font-medium" to={pageOf(who, "overview")}>{who}</Link>),
   },
+  { name: "Actions", hidden: true, value: () => "", cell: (location) => <RemovePort location={location} /> },
 ];
+
+function RemovePort({ location }: { location: LocationView }) {
+  const [asking, setAsking] = useState(false);
+  const named = `${location.switch} ${location.port}`;
+  return (
+    <>
+      <button type="button" className="btn btn-xs" aria-label={`Remove ${named}`} onClick={() => { setAsking(true); }}>
+        Remove
+      </button>
+      {asking && (
+        <Confirm
+          title={`Remove ${named}?`}
+          text="Machines keep the details they have."
+          action="Remove"
+          act={async () => answer(await api.POST("/api/v1/locations/remove", { body: { switch: location.switch, ports: [location.port] } }))}
+          close={() => { setAsking(false); }}
+        />
+      )}
+    </>
+  );
+}
 
 function Ports() {
   const locations = useLocations();

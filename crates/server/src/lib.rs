@@ -15,6 +15,7 @@
 //! | `dhcp` | answers DHCP on the wire and to relays | records, wire |
 //! | `boot`, `tftp` | finds what a path means, serves it by HTTP and TFTP, takes reports | records, wire, library |
 //! | `installs` | turns what was seen into the record | records, wire |
+//! | `rules` | has rules act on what surveys measured, and keeps what they propose | records, installs |
 //! | `intake` | looks into what came in, reads it again, clears what nothing names | records, library, work |
 //! | `survey` | makes the system that machines are surveyed by; keeps its agents' connections | records, wire, library, work |
 //! | `webhook` | tells others of ends | records |
@@ -40,6 +41,7 @@ mod link;
 mod packaged;
 mod random;
 mod records;
+mod rules;
 mod start;
 mod surroundings;
 mod survey;

@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::Path};
 use serde_json::Value;
 
 /// Each call by its operation, the command that makes it, and the console's page on which it is made.
-const COVERAGE: [(&str, &str, &str); 116] = [
+const COVERAGE: [(&str, &str, &str); 132] = [
     ("answers_lint", "answers lint", "/answers"),
     ("answers_list", "answers list", "/answers"),
     ("answers_read", "answers show", "/answers/:name"),
@@ -31,6 +31,22 @@ const COVERAGE: [(&str, &str, &str); 116] = [
     ("facts_read", "machine facts", "/machines/:name"),
     ("facts_survey", "machine facts", "/machines/:name"),
     ("facts_surveys", "machine surveys", "/machines/:name"),
+    ("facts_rules", "machine rules", "/machines/:name"),
+    ("locations_import", "location import", "/racks"),
+    ("locations_list", "location list", "/racks"),
+    ("locations_remove", "location remove", "/racks"),
+    ("proposals_accept", "proposal accept", "/rules"),
+    ("proposals_decline", "proposal decline", "/rules"),
+    ("proposals_list", "proposal list", "/rules"),
+    ("racks_list", "rack list", "/racks"),
+    ("rules_list", "rule list", "/rules"),
+    ("rules_read", "rule show", "/rules/:name"),
+    ("rules_remove", "rule remove", "/rules/:name"),
+    ("rules_rename", "rule rename", "/rules/:name"),
+    ("rules_run", "rule run", "/rules"),
+    ("rules_save", "rule add", "/rules/:name"),
+    ("rules_try", "rule try", "/rules/:name"),
+    ("rules_uses", "rule uses", "/rules/:name"),
     ("history_hosts", "history hosts", "/history"),
     ("history_rates", "history rates", "/history"),
     ("images_list", "image list", "/images"),
@@ -215,7 +231,7 @@ fn every_call_has_a_command_and_a_place_in_the_console() {
 }
 
 /// Commands whose calls only make something out, or send what keeps no record; and `edit`, which shows what it changed.
-const WITHOUT_A_DRY_RUN: [&str; 8] = [
+const WITHOUT_A_DRY_RUN: [&str; 9] = [
     "answers preview",
     "check",
     "image inspect",
@@ -223,6 +239,7 @@ const WITHOUT_A_DRY_RUN: [&str; 8] = [
     "loader find",
     "machine edit",
     "menu preview",
+    "rule try",
     "webhook try",
 ];
 

@@ -6,27 +6,28 @@ use crate::modules::{ring, uses};
 const TOOLS: [&str; 7] = ["clock", "config", "limits", "link", "random", "surroundings", "sync"];
 
 /// What each part and component may use beside the tools.
-const MAY_USE: [(&str, &[&str]); 15] = [
+const MAY_USE: [(&str, &[&str]); 16] = [
     ("library", &[]),
     ("packaged", &["library"]),
     ("work", &[]),
     ("wire", &[]),
     ("records", &["wire", "library"]),
     ("installs", &["records", "wire"]),
+    ("rules", &["records", "installs"]),
     ("webhook", &["records"]),
     ("intake", &["records", "library", "work"]),
     ("dhcp", &["records", "wire"]),
     ("boot", &["records", "wire", "library", "installs"]),
-    ("survey", &["records", "wire", "library", "work", "boot"]),
+    ("survey", &["records", "wire", "library", "work", "boot", "rules"]),
     ("tftp", &["records", "wire", "library", "boot"]),
     // The parts together, for those who get all of them.
     ("app", &["records", "wire", "library", "work", "boot", "dhcp", "intake", "survey"]),
-    ("check", &["app", "records", "wire", "library", "start", "boot", "dhcp"]),
+    ("check", &["app", "records", "wire", "library", "start", "boot", "dhcp", "rules"]),
     (
         "admin",
         &[
             "app", "records", "wire", "library", "work", "boot", "check", "installs", "intake", "packaged",
-            "start", "survey",
+            "rules", "start", "survey",
         ],
     ),
 ];

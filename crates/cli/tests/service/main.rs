@@ -21,6 +21,7 @@ mod menus;
 mod mistakes;
 mod networks;
 mod packages;
+mod rules;
 #[path = "../support/mod.rs"]
 mod support;
 mod survey;

@@ -23,7 +23,8 @@ use crate::support::{
     wait_for,
 };
 
-fn hardware(disks: u8) -> Hardware {
+/// A computer with so many disks, whose card hangs on nothing that says what it is.
+pub(super) fn hardware(disks: u8) -> Hardware {
     let disk = |number: u8| HardDisk {
         model: "Tideline 480".into(),
         serial: format!("TL-{number}"),
@@ -43,7 +44,7 @@ fn hardware(disks: u8) -> Hardware {
 }
 
 /// A site where unknown machines are surveyed.
-fn surveying(first_port: u16) -> Service<'static> {
+pub(super) fn surveying(first_port: u16) -> Service<'static> {
     let service = loopback(first_port);
     service.add_subnet();
     service.run(&["subnet", "change", "holm-quay", "--set", "newcomers=survey"]);
@@ -56,27 +57,33 @@ fn surveying(first_port: u16) -> Service<'static> {
 }
 
 /// A simulated machine that runs the survey in the background until it is told how to end.
-struct Surveyed {
+pub(super) struct Surveyed {
     heard: mpsc::Receiver<Beat>,
-    ended: tokio::task::JoinHandle<Finish>,
+    pub(super) ended: tokio::task::JoinHandle<Finish>,
 }
 
 impl Surveyed {
     fn start(first_port: u16, disks: u8) -> Self {
+        Self::of(first_port, hardware(disks))
+    }
+
+    /// One of that hardware, which boots from its first card.
+    pub(super) fn of(first_port: u16, hardware: Hardware) -> Self {
         let (say, heard) = mpsc::channel();
+        let mac = hardware.nics[0].mac.to_string();
         let ended = tokio::spawn(async move {
-            let machine = machine(first_port, MAC, Duration::ZERO);
+            let machine = machine(first_port, &mac, Duration::ZERO);
             let Booted::Kernel { address, parameters } = machine.boot(&mut |_| {}).await.unwrap() else {
                 panic!("no kernel was started")
             };
-            let facts = hardware(disks).facts().unwrap();
+            let facts = hardware.facts().unwrap();
             machine.survey(address, &parameters, &facts, &mut |beat| drop(say.send(beat))).await.unwrap()
         });
         Self { heard, ended }
     }
 
     /// Waits until it shows this name, and that it waits.
-    fn waits_as(&self, name: Option<&str>) {
+    pub(super) fn waits_as(&self, name: Option<&str>) {
         let is_it =
             |beat: &Beat| matches!(beat, Beat::Surveyed { machine, .. } if machine.as_deref() == name);
         let heard = std::iter::from_fn(|| self.heard.recv_timeout(Duration::from_secs(20)).ok());

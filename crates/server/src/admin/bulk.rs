@@ -19,7 +19,7 @@ use super::{
     machines::refuse_while_installing,
     reject::{Json, Reject},
 };
-use crate::{app::App, clock, records::rules::Running};
+use crate::{app::App, clock, rules::Running};
 
 /// Bytes of a CSV text and what JSON adds to it.
 pub(super) const MOST_IMPORT: usize = 64 * 1024 * 1024;

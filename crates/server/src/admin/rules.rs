@@ -37,7 +37,7 @@ use super::{
 use crate::{
     app::App,
     clock,
-    records::rules::{Ran, Running, counters},
+    rules::{Ran, Running, counters},
 };
 
 impl Named for Rule {

@@ -7,7 +7,7 @@ use lastmile_core::decide::rule::Previewed;
 use lastmile_store::{StoreError, Tx};
 
 use super::{Findings, Topic};
-use crate::{app::App, clock, records::rules::spent};
+use crate::{app::App, clock, rules::spent};
 
 pub(super) async fn look(findings: &mut Findings, app: &App) {
     let (site, now) = (app.records.site(), clock::now());

@@ -7,7 +7,6 @@ pub(crate) mod answers;
 mod pace;
 mod publish;
 mod rows;
-pub(crate) mod rules;
 
 use std::{
     collections::{HashMap, HashSet},

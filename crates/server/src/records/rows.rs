@@ -25,6 +25,11 @@ impl Records {
         self.wire.subnet_of(site, macs, from)
     }
 
+    /// The service's own addresses.
+    pub(crate) fn own_addresses(&self) -> Vec<Ipv4Addr> {
+        self.wire.services.addresses().collect()
+    }
+
     /// An install as lists show it.
     pub(crate) fn install_row(&self, install: &Install) -> InstallRow {
         InstallRow::new(install, self.paces.progress(install, clock::now()))

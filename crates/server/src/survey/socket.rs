@@ -31,7 +31,8 @@ use crate::{
     clock,
     limits::PerSource,
     link::v4,
-    records::{Records, rules::Running},
+    records::Records,
+    rules::Running,
     wire::{Agent, Wire},
 };
 

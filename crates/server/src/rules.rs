@@ -23,8 +23,11 @@ use lastmile_core::{
 use lastmile_formats::mac::Mac;
 use lastmile_store::{Change, StoreError, Tx};
 
-use super::{Records, is_trying};
-use crate::{clock, installs::ArmError};
+use crate::{
+    clock,
+    installs::ArmError,
+    records::{Records, is_trying},
+};
 
 /// Within which a rule may change so many machines by itself.
 const LIMIT_OVER: SignedDuration = SignedDuration::from_hours(1);
@@ -142,7 +145,7 @@ impl Records {
             Ok::<_, StoreError>((counters(tx, &held_site)?, spent(tx, &held_site, now)?))
         };
         let (counters, spent) = self.store.read(read).await?;
-        let own: Vec<Ipv4Addr> = self.wire.services.addresses().collect();
+        let own = self.own_addresses();
         let subnet = |site: &Site, mac: Mac| self.boots_on(site, mac);
         Ok(preview(site, &macs, counters, &spent, &own, subnet, now))
     }
@@ -150,7 +153,7 @@ impl Records {
     /// The subnet that whoever has an address boots on, as far as it is known.
     pub(crate) fn boots_on(&self, site: &Site, mac: Mac) -> Option<Arc<Subnet>> {
         let macs = site.machine_by_mac(mac).map_or_else(|| vec![mac], |machine| machine.macs.clone());
-        self.wire.subnet_of(site, &macs, None)
+        self.subnet_of(site, &macs, None)
     }
 
     /// Runs the rules for whoever has an address, within a change; nothing happens to who was never surveyed. What is to be armed is
@@ -172,7 +175,7 @@ impl Records {
         let Some(survey) = &known.survey else { return Ok(Ran::default()) };
         let from = survey.mac;
         let held = Held {
-            own: self.wire.services.addresses().collect(),
+            own: self.own_addresses(),
             counters: counters(change.tx(), &site)?,
             spent: if running.by.is_some() { BTreeSet::new() } else { spent(change.tx(), &site, now)? },
         };
