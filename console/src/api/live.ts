@@ -201,7 +201,7 @@ function withWork(all: Work[] | undefined, work: Work): Work[] {
 }
 
 function withMachine(list: MachineList | undefined, row: MachineRow) {
-  return list && { ...list, machines: list.machines.map((old) => (old.name === row.name ? row : old)) };
+  return list && { ...list, machines: list.machines.map((old) => (old.name === row.name ? { ...row, columns: old.columns ?? [] } : old)) };
 }
 
 function withInstall(list: InstallList | undefined, row: InstallRow) {

@@ -12,6 +12,7 @@ import { Field, lines, words } from "../parts/Form";
 import { NotSaved, PageEnd } from "../parts/FormEnd";
 import { Answered } from "../parts/States";
 import { useDraft } from "../parts/useDraft";
+import { Alike } from "./Alike";
 import { useLabel } from "./useLabels";
 
 const FIELDS = ["name", "rank", "menu", "parameters", "without_parameters", "image", "answers"];
@@ -185,6 +186,7 @@ function Form({ saved }: { saved: Edited<LabelView> | undefined }) {
           )}
         </PageEnd>
       </form>
+      {saved && <Alike label={saved.name} />}
     </>
   );
 }

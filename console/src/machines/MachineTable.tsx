@@ -44,8 +44,11 @@ function shownColumns(filter: Filter): Column[] {
   return ALL_COLUMNS.filter((column) => filter.columns.includes(column.key) && fits(column));
 }
 
-function template(columns: Column[]): string {
-  return ["1.75rem", "minmax(8rem,1.3fr)", ...columns.map(({ width }) => width)].join(" ");
+/** Of what was measured, as many columns as fit on a narrow screen: none. */
+const shownFacts = (filter: Filter) => (window.matchMedia(WIDTHS.sm).matches ? filter.facts : []);
+
+function template(columns: Column[], facts: string[]): string {
+  return ["1.75rem", "minmax(8rem,1.3fr)", ...columns.map(({ width }) => width), ...facts.map(() => "minmax(6rem,1fr)")].join(" ");
 }
 
 type Selected = ReturnType<typeof useSelection>;
@@ -86,7 +89,7 @@ function Head(props: {
     <div
       role="row"
       className="grid items-center gap-x-3 px-2 py-1 text-xs text-base-content/70"
-      style={{ gridTemplateColumns: template(columns) }}
+      style={{ gridTemplateColumns: template(columns, shownFacts(filter)) }}
     >
       <div role="columnheader">
         <input
@@ -112,13 +115,34 @@ function Head(props: {
       {columns.map(({ key, name, sort }) => (
         <Heading key={key} name={name} sort={sort} filter={filter} change={change} />
       ))}
+      {shownFacts(filter).map((fact) => (
+        <FactHeading key={fact} fact={fact} filter={filter} change={change} />
+      ))}
+    </div>
+  );
+}
+
+function FactHeading({ fact, filter, change }: { fact: string; filter: Filter; change: (part: Partial<Filter>) => void }) {
+  const sorted = filter.sortBy === fact;
+  return (
+    <div role="columnheader" aria-sort={sorted ? (filter.reverse ? "descending" : "ascending") : "none"} className="min-w-0">
+      <button
+        type="button"
+        className="flex max-w-full cursor-pointer items-center gap-1 font-mono hover:underline"
+        onClick={() => {
+          change({ sortBy: fact, reverse: sorted && !filter.reverse });
+        }}
+      >
+        <span className="truncate">{fact}</span>
+        {sorted && (filter.reverse ? <ArrowUp className="size-3" /> : <ArrowDown className="size-3" />)}
+      </button>
     </div>
   );
 }
 
 function Heading(props: { name: string; sort: Sort | undefined; filter: Filter; change: (part: Partial<Filter>) => void }) {
   const { name, sort, filter, change } = props;
-  const sorted = sort !== undefined && filter.sort === sort;
+  const sorted = sort !== undefined && filter.sortBy === "" && filter.sort === sort;
   const order = sorted ? (filter.reverse ? "descending" : "ascending") : "none";
   return (
     <div role="columnheader" aria-sort={order}>
@@ -127,7 +151,7 @@ function Heading(props: { name: string; sort: Sort | undefined; filter: Filter; 
           type="button"
           className="flex cursor-pointer items-center gap-1 hover:underline"
           onClick={() => {
-            change({ sort, reverse: sorted && !filter.reverse });
+            change({ sort, sortBy: "", reverse: sorted && !filter.reverse });
           }}
         >
           {name}
@@ -168,7 +192,7 @@ function Row(props: { filter: Filter; index: number; columns: Column[]; selected
     <div
       key={row.name}
       className={`grid h-full items-center gap-x-3 px-2 ${isSelected ? "bg-accent/15" : ""}`}
-      style={{ gridTemplateColumns: template(columns) }}
+      style={{ gridTemplateColumns: template(columns, shownFacts(filter)) }}
     >
       <div role="cell">
         <input
@@ -193,6 +217,11 @@ function Row(props: { filter: Filter; index: number; columns: Column[]; selected
       {columns.map(({ key, cell }) => (
         <div key={key} role="cell" className="min-w-0 truncate">
           {cell(row)}
+        </div>
+      ))}
+      {shownFacts(filter).map((fact, at) => (
+        <div key={fact} role="cell" className="min-w-0 truncate" title={row.columns?.[at] ?? ""}>
+          {row.columns?.[at] ?? "–"}
         </div>
       ))}
     </div>

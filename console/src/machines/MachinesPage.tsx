@@ -30,6 +30,8 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
     where: params.get("where") ?? "",
     sort: (params.get("sort") as Sort | null) ?? "stage",
     reverse: params.get("reverse") === "true",
+    facts: (params.get("facts") ?? "").split(";").filter((one) => one.trim() !== ""),
+    sortBy: params.get("sort_by") ?? "",
     columns: columns === null ? KEYS : (columns.split(",").filter((key) => KEYS.includes(key as ColumnKey)) as ColumnKey[]),
   };
   const change = (part: Partial<Filter>) => {
@@ -40,6 +42,8 @@ function useFilter(): [Filter, (change: Partial<Filter>) => void] {
       ["stage", next.stages.join(",")],
       ["where", next.where],
       ["sort", next.sort === "stage" ? "" : next.sort],
+      ["facts", next.facts.join(";")],
+      ["sort_by", next.facts.includes(next.sortBy) ? next.sortBy : ""],
       ["reverse", next.reverse ? "true" : ""],
       ["columns", next.columns.length === KEYS.length ? "" : next.columns.join(",") || "none"],
     ];
@@ -178,7 +182,7 @@ function Columns({ filter, change }: { filter: Filter; change: (part: Partial<Fi
   return (
     <details className="dropdown dropdown-end max-lg:hidden">
       <summary className="btn btn-ghost btn-sm">Columns</summary>
-      <ul className="dropdown-content z-10 mt-1 w-40 border border-base-300 bg-base-100 p-2 shadow">
+      <ul className="dropdown-content z-10 mt-1 w-60 border border-base-300 bg-base-100 p-2 shadow">
         {ALL_COLUMNS.map(({ key, name }) => (
           <li key={key}>
             <label className="flex cursor-pointer items-center gap-2 py-0.5">
@@ -195,8 +199,68 @@ function Columns({ filter, change }: { filter: Filter; change: (part: Partial<Fi
             </label>
           </li>
         ))}
+        {filter.facts.map((fact) => (
+          <li key={fact} className="flex items-center gap-2 py-0.5">
+            <code className="min-w-0 flex-1 truncate text-xs">{fact}</code>
+            <button
+              type="button"
+              className="btn btn-ghost btn-xs btn-square"
+              aria-label={`Remove the column ${fact}`}
+              onClick={() => {
+                change({ facts: filter.facts.filter((other) => other !== fact) });
+              }}
+            >
+              <X className="size-3.5" aria-hidden />
+            </button>
+          </li>
+        ))}
+        <li className="mt-1 border-t border-base-300 pt-1">
+          <AddColumn
+            add={(fact) => {
+              change({ facts: [...filter.facts.filter((other) => other !== fact), fact] });
+            }}
+          />
+        </li>
       </ul>
     </details>
+  );
+}
+
+/** What people look for first of what was measured; anything else can be typed. */
+const FACTS = ["product", "serial", "memory_gib", "cores", "disks | length", "disks_gib", "firmware.version", "switch", "port", "location.rack"];
+
+function AddColumn({ add }: { add: (fact: string) => void }) {
+  const [typed, setTyped] = useState("");
+  return (
+    <form
+      className="flex items-center gap-1"
+      onSubmit={(event) => {
+        event.preventDefault();
+        if (typed.trim() !== "") {
+          add(typed.trim());
+          setTyped("");
+        }
+      }}
+    >
+      <input
+        className="input input-xs w-full font-mono"
+        aria-label="A column of what was measured"
+        placeholder="memory_gib"
+        list="fact-columns"
+        value={typed}
+        onChange={(event) => {
+          setTyped(event.target.value);
+        }}
+      />
+      <datalist id="fact-columns">
+        {FACTS.map((fact) => (
+          <option key={fact} value={fact} />
+        ))}
+      </datalist>
+      <button type="submit" className="btn btn-xs">
+        Add
+      </button>
+    </form>
   );
 }
 

@@ -18,6 +18,10 @@ export interface Filter {
   reverse: boolean;
   /** The columns that are shown beside the name, by their keys. */
   columns: ColumnKey[];
+  /** Further columns, by what was measured: `memory_gib`, `disks | length`. */
+  facts: string[];
+  /** Which of these the list is ordered by, in the place of `sort`; none if empty. */
+  sortBy: string;
 }
 
 /** A stage, or machines at rest that are something else than was expected. */
@@ -44,6 +48,8 @@ function page(filter: Filter, number: number) {
       const query = {
         ...queryOf(filter),
         sort: filter.sort,
+        ...(filter.facts.length > 0 && { columns: filter.facts.join(";") }),
+        ...(filter.sortBy && { sort_by: filter.sortBy }),
         reverse: filter.reverse,
         limit: PAGE,
         offset: number * PAGE,

@@ -47,10 +47,10 @@ export function Rack({ rack }: { rack: RackView }) {
   const unplaced = rack.units.filter((unit) => unit.to == null);
   return (
     <section className="w-full sm:w-[22rem]" aria-label={`Rack ${rack.rack}`}>
-      <h3 className="mb-1 flex items-baseline gap-2">
+      <h2 className="mb-1 flex items-baseline gap-2">
         <span className="font-semibold">{rack.rack}</span>
         <span className="text-base-content/75">{[rack.hall, rack.row && `row ${rack.row}`].filter(Boolean).join(", ")}</span>
-      </h3>
+      </h2>
       <ol className="border-2 border-base-300 bg-base-200" aria-label={`Units of rack ${rack.rack}, from the top`}>
         {slots(rack).map((slot) => (
           <SlotRow key={`${slot.to}-${slot.from}`} slot={slot} />
@@ -90,7 +90,7 @@ function SlotRow({ slot }: { slot: Slot }) {
           )}
         </div>
       ) : (
-        <span className="flex-1" aria-label="nothing known" />
+        <span className="flex-1"><span className="sr-only">nothing known</span></span>
       )}
     </li>
   );

@@ -3,7 +3,10 @@
 use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use jiff::Timestamp;
-use lastmile_core::{decide::machine::DefaultBootDraft, model::install::Install};
+use lastmile_core::{
+    decide::machine::DefaultBootDraft,
+    model::{facts::Facts, install::Install},
+};
 use serde::{Deserialize, Serialize};
 
 use crate::Stage;
@@ -29,8 +32,17 @@ pub struct ExportsMachinesQuery {
     pub label: Option<String>,
 }
 
-/// The same of the inventory.
-pub type ExportsInventoryQuery = ExportsHostsQuery;
+/// Which machines the inventory has, and what of them.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ExportsInventoryQuery {
+    /// Only those with all of these labels, joined by commas.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// With what surveys measured of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub facts: Option<bool>,
+}
 
 /// Which zone is written.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
@@ -79,6 +91,9 @@ pub struct InventoryMachine {
     pub stage: Stage,
     /// What was installed on it last.
     pub holds: Option<Held>,
+    /// What the latest survey measured of it, where that was asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub facts: Option<Facts>,
 }
 
 /// What was installed on a machine, and the proof of it.

@@ -65,7 +65,7 @@ pub use lastmile_core::{
     model::{
         agent::Finish,
         answers::{PasswordInput, PasswordShown, Question, Settings},
-        compare::Difference as FactsDifference,
+        compare::{Difference as FactsDifference, Spread, SpreadValue},
         facts::{Disk as FactsDisk, Facts, Nic as FactsNic, PciDevice},
         image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
@@ -100,7 +100,8 @@ pub use rule::{
 };
 pub use status::{Counters, Status};
 pub use survey::{
-    AgentView, FactsCompareQuery, FactsComparison, FactsView, KernelSource, SurveyBuild, SurveyRow,
+    AgentView, FactsCompareQuery, FactsComparison, FactsView, KernelSource, LabelComparison, SurveyBuild,
+    SurveyRow,
 };
 pub use things::{
     ContentView, FoundFile, FoundLoader, LeaseView, LoaderPackages, LoaderView, ReservationView, SubnetView,

@@ -128,6 +128,9 @@ pub struct MachineRow {
     /// When it was last seen on the wire, or its install last moved.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub last_seen: Option<Timestamp>,
+    /// The values of the columns that were asked for, in their order; nothing where a value is not known of the machine.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<Option<String>>,
 }
 
 /// One machine, whole.
@@ -237,6 +240,12 @@ pub struct MachinesListQuery {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[param(inline)]
     pub sort: Option<MachineSort>,
+    /// Further columns, by what surveys measured and people said, joined by semicolons: `product;memory_gib;disks | length`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub columns: Option<String>,
+    /// Order by such a value, in the place of `sort`: `memory_gib`. Machines of which it is not known come last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sort_by: Option<String>,
     /// The other way round.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reverse: Option<bool>,

@@ -3,7 +3,12 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use lastmile_core::model::{compare::Difference, facts::Facts, image::FileEntry, survey::SurveyRecord};
+use lastmile_core::model::{
+    compare::{Difference, Spread},
+    facts::Facts,
+    image::FileEntry,
+    survey::SurveyRecord,
+};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -121,4 +126,19 @@ pub struct FactsComparison {
 pub struct FactsCompareQuery {
     /// A machine's name or a newcomer's MAC address.
     pub with: String,
+}
+
+/// How alike the machines of a label are.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct LabelComparison {
+    /// The label.
+    pub label: String,
+    /// Its machines that were surveyed.
+    pub surveyed: usize,
+    /// Those that were not.
+    pub unsurveyed: Vec<String>,
+    /// Those that are in something otherwise than most of them.
+    pub different: Vec<String>,
+    /// In which facts they differ; what every machine has of its own, such as serial numbers, is left out.
+    pub facts: Vec<Spread>,
 }

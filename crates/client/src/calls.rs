@@ -9,15 +9,15 @@ use lastmile_api::{
     ExportsMachinesQuery, ExportsZoneQuery, FactsCompareQuery, FactsComparison, FactsView, FoundLoader,
     HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow, ImageTitle, ImportReport,
     Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, Inventory,
-    LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView, LocationView,
-    LocationsImport, LocationsRemove, LocationsReport, MachineDetail, MachineDraft, MachineList, MachineRow,
-    MachineRules, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove, MenuDraft, MenuPreview,
-    MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput, Picture, PreviewRequest,
-    Proposal, ProposalView, ProposalsChosen, RackView, RateReport, RenameRequest, Renamed, ReservationDraft,
-    ReservationView, RevisionDetail, RevisionDraft, RuleDraft, RuleRun, RuleTrial, RuleTrialRequest,
-    RuleUseView, RuleView, RulesRun, Settings, SiteSettings, Status, SubnetDraft, SubnetView,
-    SubnetsRemoveQuery, SurveyBuild, SurveyRow, Trace, TraceComparison, TraceLine, TracesCompareQuery,
-    Upload, UploadRequest, WebhookDraft, WebhookView, Work,
+    LabelComparison, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView,
+    LocationView, LocationsImport, LocationsRemove, LocationsReport, MachineDetail, MachineDraft,
+    MachineList, MachineRow, MachineRules, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove,
+    MenuDraft, MenuPreview, MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput,
+    Picture, PreviewRequest, Proposal, ProposalView, ProposalsChosen, RackView, RateReport, RenameRequest,
+    Renamed, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, RuleDraft, RuleRun, RuleTrial,
+    RuleTrialRequest, RuleUseView, RuleView, RulesRun, Settings, SiteSettings, Status, SubnetDraft,
+    SubnetView, SubnetsRemoveQuery, SurveyBuild, SurveyRow, Trace, TraceComparison, TraceLine,
+    TracesCompareQuery, Upload, UploadRequest, WebhookDraft, WebhookView, Work,
 };
 use reqwest::Method;
 
@@ -389,6 +389,11 @@ impl Client {
     /// Says what machines of a label have in common.
     pub async fn labels_save(&self, name: &str, body: &LabelDraft) -> Result<LabelView, ClientError> {
         self.read(self.request(Method::PUT, &format!("/labels/{name}", name = part(name))).json(body)).await
+    }
+
+    /// How alike the machines of a label are by their latest surveys: which are otherwise than most of them, and in what.
+    pub async fn labels_facts(&self, name: &str) -> Result<LabelComparison, ClientError> {
+        self.read(self.request(Method::GET, &format!("/labels/{name}/facts", name = part(name)))).await
     }
 
     /// Gives a label another name: on all machines that have it, with its parameters, its menu and its settings. Conditions that

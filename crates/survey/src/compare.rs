@@ -51,13 +51,69 @@ impl Facts {
     pub fn differences_from(&self, other: &Self) -> Vec<Difference> {
         differences(&OTHERS.members(other), &OTHERS.members(self))
     }
+}
 
-    /// Every single value with its place, of what machines that were bought together have in common.
-    #[must_use]
-    pub fn in_common(&self) -> BTreeMap<String, String> {
-        let texts = |(place, leaf): (String, Leaf)| (place, leaf.text);
-        OTHERS.members(self).into_values().flatten().map(texts).collect()
+/// A fact in which machines differ.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsSpread))]
+pub struct Spread {
+    /// The fact, as in `memory.mib`.
+    pub place: String,
+    /// Each value that there is, with the machines that have it; the most common first. No value: it is not there.
+    pub values: Vec<SpreadValue>,
+}
+
+/// A value, and who has it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsSpreadValue))]
+pub struct SpreadValue {
+    /// The value; nothing where it is not there.
+    pub value: Option<String>,
+    /// The machines that have it.
+    pub machines: Vec<String>,
+}
+
+/// In which facts machines differ that are meant to be alike, but for what every machine has of its own.
+#[must_use]
+pub fn spread<'a>(machines: impl IntoIterator<Item = (&'a str, &'a Facts)>) -> Vec<Spread> {
+    let all: Vec<(&str, Members)> =
+        machines.into_iter().map(|(name, facts)| (name, OTHERS.members(facts))).collect();
+    let mut found = Vec::new();
+    for member in all.iter().flat_map(|(_, members)| members.keys()).collect::<BTreeSet<_>>() {
+        let of_all: Vec<_> = all.iter().map(|(name, members)| (*name, members.get(member))).collect();
+        // A member that some lack is one difference, not one for each of its values.
+        if !member.is_empty() && of_all.iter().any(|(_, leaves)| leaves.is_none()) {
+            let texts =
+                of_all.iter().map(|(name, leaves)| (*name, leaves.map(|leaves| summary(member, leaves))));
+            found.extend(spread_of(member, texts));
+            continue;
+        }
+        let places: BTreeSet<&String> =
+            of_all.iter().filter_map(|(_, leaves)| *leaves).flat_map(BTreeMap::keys).collect();
+        for place in places {
+            let text = |leaves: Option<&BTreeMap<String, Leaf>>| Some(leaves?.get(place)?.text.clone());
+            found.extend(spread_of(place, of_all.iter().map(|(name, leaves)| (*name, text(*leaves)))));
+        }
     }
+    found.sort_by_key(|spread| spread.place.starts_with("devices["));
+    found
+}
+
+/// The values of one place, if there is more than one.
+fn spread_of<'a>(place: &str, values: impl Iterator<Item = (&'a str, Option<String>)>) -> Option<Spread> {
+    let mut by_value: BTreeMap<Option<String>, Vec<String>> = BTreeMap::new();
+    for (name, value) in values {
+        by_value.entry(value).or_default().push(name.into());
+    }
+    if by_value.len() < 2 {
+        return None;
+    }
+    let mut values: Vec<SpreadValue> =
+        by_value.into_iter().map(|(value, machines)| SpreadValue { value, machines }).collect();
+    values.sort_by_key(|one| std::cmp::Reverse(one.machines.len()));
+    Some(Spread { place: place.into(), values })
 }
 
 /// How facts are held against each other.
@@ -241,6 +297,23 @@ mod tests {
         let said = of(&["aes", "avx", "vmx"]).changes_since(&of(&["aes", "vmx"]));
         let places: Vec<_> = said.iter().map(|one| one.place.as_str()).collect();
         assert_eq!(places, ["cpu.flags[avx]"]);
+    }
+
+    #[test]
+    fn of_machines_that_are_meant_to_be_alike_those_that_are_not_stand_out() {
+        let of = |mib: u64, serial: &str| {
+            let mut facts = Facts { disks: vec![disk("sda", serial, 10)], ..Facts::default() };
+            facts.memory.mib = mib;
+            facts
+        };
+        let machines = [("a", of(8192, "S1")), ("b", of(4096, "S2")), ("c", of(8192, "S3"))];
+        let found = spread(machines.iter().map(|(name, facts)| (*name, facts)));
+        assert_eq!(found.len(), 1, "{found:?}");
+        assert_eq!(found[0].place, "memory.mib");
+        let values: Vec<_> =
+            found[0].values.iter().map(|one| (one.value.as_deref(), one.machines.len())).collect();
+        assert_eq!(values, [(Some("8192"), 2), (Some("4096"), 1)]);
+        assert_eq!(spread([("a", &machines[0].1)]), []);
     }
 
     #[test]

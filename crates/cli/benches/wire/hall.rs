@@ -16,37 +16,68 @@ const HALL: u32 = 2000;
 /// Ports of the hall's own service: relays, TFTP, HTTP, the API.
 const HALL_PORTS: u16 = 25_100;
 
-/// Power returns to a hall: every machine boots at once, to the kernel of a live image. The service is a process of
-/// its own, so that its memory is its own.
-pub(super) async fn measure() {
-    let folder = tempfile::tempdir().unwrap();
-    let config = folder.path().join("lastmile.toml");
-    let text = format!(
-        "data_dir = '{}'\n[boot]\naddress = '127.0.0.1'\nrelay_listen = '127.0.0.1:{HALL_PORTS}'\ntftp_port = {}\n\
-         http_port = {}\n[admin]\nlisten = '127.0.0.1:{}'\n[log]\nlevel = 'error'\n",
-        folder.path().join("data").display(),
-        HALL_PORTS + 1,
-        HALL_PORTS + 2,
-        HALL_PORTS + 3
-    );
-    std::fs::write(&config, text).unwrap();
-    let mut service = std::process::Command::new(env!("CARGO_BIN_EXE_lastmile"))
-        .args(["serve", "--config"])
-        .arg(&config)
-        .spawn()
-        .unwrap();
-    let client = Client::new(&format!("http://127.0.0.1:{}", HALL_PORTS + 3), "bench").unwrap();
-    while client.status_read().await.is_err() {
-        tokio::time::sleep(Duration::from_millis(50)).await;
+/// A service that is a process of its own, so that its memory is its own.
+pub(super) struct Served {
+    process: std::process::Child,
+    pub(super) client: Client,
+    pub(super) reached: Reached,
+    _folder: tempfile::TempDir,
+}
+
+impl Served {
+    /// On these ports: relays, TFTP, HTTP, the API.
+    pub(super) async fn start(first_port: u16) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let config = folder.path().join("lastmile.toml");
+        let text = format!(
+            "data_dir = '{}'\n[boot]\naddress = '127.0.0.1'\nrelay_listen = '127.0.0.1:{first_port}'\ntftp_port = {}\n\
+             http_port = {}\n[admin]\nlisten = '127.0.0.1:{}'\n[log]\nlevel = 'error'\n",
+            folder.path().join("data").display(),
+            first_port + 1,
+            first_port + 2,
+            first_port + 3
+        );
+        std::fs::write(&config, text).unwrap();
+        let process = std::process::Command::new(env!("CARGO_BIN_EXE_lastmile"))
+            .args(["serve", "--config"])
+            .arg(&config)
+            .spawn()
+            .unwrap();
+        let client = Client::new(&format!("http://127.0.0.1:{}", first_port + 3), "bench").unwrap();
+        while client.status_read().await.is_err() {
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        let reached = Reached {
+            dhcp: SocketAddrV4::new(Ipv4Addr::LOCALHOST, first_port),
+            tftp_port: first_port + 1,
+            http_port: first_port + 2,
+            link: Ipv4Addr::new(10, 0, 0, 1),
+        };
+        Self { process, client, reached, _folder: folder }
     }
+
+    /// Memory of the service in MiB (proc(5)): `VmRSS:` now, `VmHWM:` at most.
+    pub(super) fn memory(&self, what: &str) -> u64 {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.process.id())).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix(what)).unwrap();
+        line.trim().trim_end_matches(" kB").trim().parse::<u64>().unwrap() / 1024
+    }
+}
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        // It may have ended by itself.
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+/// Power returns to a hall: every machine boots at once, to the kernel of a live image.
+pub(super) async fn measure() {
+    let service = Served::start(HALL_PORTS).await;
+    let (client, reached) = (service.client.clone(), service.reached);
     fill(&client, HALL, MIB, 256 * 1024).await;
-    let reached = Reached {
-        dhcp: SocketAddrV4::new(Ipv4Addr::LOCALHOST, HALL_PORTS),
-        tftp_port: HALL_PORTS + 1,
-        http_port: HALL_PORTS + 2,
-        link: Ipv4Addr::new(10, 0, 0, 1),
-    };
-    let before = memory(service.id(), "VmRSS:");
+    let before = service.memory("VmRSS:");
     let began = Instant::now();
     let mut machines = tokio::task::JoinSet::new();
     for number in 0..HALL {
@@ -69,15 +100,6 @@ pub(super) async fn measure() {
         "hall of {HALL} machines at once: {booted} booted ({at_once} at the first try) in {:.1} s; memory of the service \
          {} MiB at most, {before} MiB before (aim: every one, at most 150 MiB)",
         began.elapsed().as_secs_f64(),
-        memory(service.id(), "VmHWM:")
+        service.memory("VmHWM:")
     );
-    service.kill().unwrap();
-    service.wait().unwrap();
-}
-
-/// Memory of a process in MiB (proc(5)).
-fn memory(process: u32, what: &str) -> u64 {
-    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
-    let line = status.lines().find_map(|line| line.strip_prefix(what)).unwrap();
-    line.trim().trim_end_matches(" kB").trim().parse::<u64>().unwrap() / 1024
 }

@@ -1,13 +1,14 @@
 //! DHCP and TFTP against floors measured in the same run, on the same kind of sockets.
 //!
 //! A figure is the ratio of two rates. Absolute rates are printed beside it, and say nothing on a shared machine. Names of parts
-//! (`tftp`, `dhcp`, `busy`, `hall`) after `--` run only those.
+//! (`tftp`, `dhcp`, `busy`, `hall`, `newcomers`) after `--` run only those.
 #![allow(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark that cannot go on ends")]
 #![allow(missing_docs, reason = "a program, not a library")]
 
 mod busy;
 mod dhcp;
 mod hall;
+mod newcomers;
 mod tftp;
 
 use std::{
@@ -52,6 +53,9 @@ fn main() {
     runtime.block_on(running.stop());
     if is_wanted("hall") {
         runtime.block_on(hall::measure());
+    }
+    if is_wanted("newcomers") {
+        runtime.block_on(newcomers::measure());
     }
 }
 

@@ -1,7 +1,9 @@
 //! `lastmile export …`
 
 use clap::{Args, Subcommand};
-use lastmile_api::{ExportsHostsQuery, ExportsMachinesQuery, ExportsZoneQuery, InventoryMachine};
+use lastmile_api::{
+    ExportsHostsQuery, ExportsInventoryQuery, ExportsMachinesQuery, ExportsZoneQuery, InventoryMachine,
+};
 use lastmile_client::Client;
 
 use crate::{
@@ -26,7 +28,13 @@ pub(crate) enum Command {
         chosen: Chosen,
     },
     /// All machines and what is installed on them, with its digests. With --json for programs.
-    Inventory(Chosen),
+    Inventory {
+        #[command(flatten)]
+        chosen: Chosen,
+        /// With what surveys measured of them; in JSON.
+        #[arg(long)]
+        facts: bool,
+    },
     /// Machines as the CSV file that `machine import` reads.
     Machines {
         /// The machines, by name or MAC address; all of them if left out.
@@ -62,8 +70,9 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
             let query = ExportsZoneQuery { of, name_server, label: chosen.label() };
             out.show(&client.exports_zone(&query).await?, Clone::clone);
         }
-        Command::Inventory(chosen) => {
-            let all = client.exports_inventory(&chosen.query()).await?;
+        Command::Inventory { chosen, facts } => {
+            let query = ExportsInventoryQuery { label: chosen.label(), facts: facts.then_some(true) };
+            let all = client.exports_inventory(&query).await?;
             if out.is_json() {
                 out.show(&all, |_| String::new());
             } else {

@@ -1,7 +1,7 @@
 //! `lastmile label …`
 
 use clap::Subcommand;
-use lastmile_api::{LabelDraft, LabelView, RenameRequest, Renamed};
+use lastmile_api::{LabelComparison, LabelDraft, LabelView, RenameRequest, Renamed, Spread, SpreadValue};
 use lastmile_client::{Client, ClientError, Edited};
 
 use super::object::{
@@ -32,6 +32,12 @@ pub(crate) enum Command {
         /// Check it, and save nothing.
         #[arg(long)]
         dry_run: bool,
+    },
+    /// How alike the machines of a label are by what surveys measured: which are otherwise than most, and in what.
+    Compare {
+        /// The label.
+        #[arg(add = complete::labels())]
+        name: String,
     },
     /// Change a label, as in --set rank=50 or --append parameters=quiet.
     Change(Change),
@@ -98,6 +104,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     match command {
         Command::List => out.list(&client.labels_list().await?, rows),
         Command::Show { name } => out.show(&client.labels_read(&name).await?.value, show),
+        Command::Compare { name } => out.show(&client.labels_facts(&name).await?, compared),
         Command::Add { name, edits, dry_run } => {
             let what = format!("label {name} cannot be added so");
             let draft = lastmile_api::apply(&LabelDraft::default(), &edits.list()?)
@@ -111,6 +118,51 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Remove(args) => object::remove::<Labels>(&args, client, out).await?,
     }
     Ok(())
+}
+
+/// Machines of a value that are named one by one.
+const NAMED: usize = 6;
+
+fn compared(comparison: &LabelComparison) -> String {
+    let LabelComparison { label, surveyed, unsurveyed, different, facts } = comparison;
+    let mut text = match (surveyed, different.len()) {
+        (0, _) => format!("No machine of {label} was surveyed.\n"),
+        (1, _) => format!("One machine of {label} was surveyed: there is nothing to compare it with.\n"),
+        (_, 0) => format!("All {surveyed} surveyed machines of {label} are alike.\n"),
+        (_, few) => format!(
+            "The {surveyed} surveyed machines of {label} are alike except {few}: {}\n",
+            some(different)
+        ),
+    };
+    let row = |spread: &Spread| {
+        let value = |one: &SpreadValue| {
+            let value = one.value.clone().unwrap_or_else(|| "nothing".into());
+            format!("{value}: {} ({})", one.machines.len(), some(&one.machines))
+        };
+        let most = spread.values.first().map(|one| match &one.value {
+            Some(value) => format!("{value}: {}", one.machines.len()),
+            None => format!("nothing: {}", one.machines.len()),
+        });
+        let others: Vec<String> = spread.values.iter().skip(1).map(value).collect();
+        [spread.place.clone().into(), Cell::maybe(most), others.join("\n").into()]
+    };
+    if !facts.is_empty() {
+        text.push('\n');
+        text.push_str(&columns(["fact", "most", "others"], facts.iter().map(row)).text());
+    }
+    if !unsurveyed.is_empty() {
+        text.push_str(&format!("\nNever surveyed: {}\n", some(unsurveyed)));
+    }
+    text
+}
+
+/// The first names of several, and how many more there are.
+fn some(names: &[String]) -> String {
+    let shown = names.iter().take(NAMED).cloned().collect::<Vec<_>>().join(", ");
+    match names.len().saturating_sub(NAMED) {
+        0 => shown,
+        more => format!("{shown} and {more} more"),
+    }
 }
 
 fn rows(labels: &[LabelView]) -> Table {

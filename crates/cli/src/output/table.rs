@@ -113,6 +113,15 @@ impl Table {
         self
     }
 
+    /// With further columns, each with a cell for every row.
+    pub(crate) fn and(mut self, head: &[String], rows: impl IntoIterator<Item = Vec<Cell>>) -> Self {
+        self.head.extend(head.iter().cloned());
+        for (row, more) in self.rows.iter_mut().zip(rows) {
+            row.extend(more);
+        }
+        self
+    }
+
     /// Without rules: columns are two spaces apart. On a terminal, what does not fit goes on below, in its own column;
     /// elsewhere each row is one line.
     pub(crate) fn text(&self) -> String {

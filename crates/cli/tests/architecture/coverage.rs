@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::Path};
 use serde_json::Value;
 
 /// Each call by its operation, the command that makes it, and the console's page on which it is made.
-const COVERAGE: [(&str, &str, &str); 132] = [
+const COVERAGE: [(&str, &str, &str); 133] = [
     ("answers_lint", "answers lint", "/answers"),
     ("answers_list", "answers list", "/answers"),
     ("answers_read", "answers show", "/answers/:name"),
@@ -47,6 +47,7 @@ const COVERAGE: [(&str, &str, &str); 132] = [
     ("rules_save", "rule add", "/rules/:name"),
     ("rules_try", "rule try", "/rules/:name"),
     ("rules_uses", "rule uses", "/rules/:name"),
+    ("labels_facts", "label compare", "/labels/:name"),
     ("history_hosts", "history hosts", "/history"),
     ("history_rates", "history rates", "/history"),
     ("images_list", "image list", "/images"),

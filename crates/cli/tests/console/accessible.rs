@@ -8,7 +8,7 @@ use serde_json::Value;
 use crate::support::{browser::Browser, demo::Demo};
 
 /// Every page there is, with what the demo shows on it.
-const PAGES: [&str; 40] = [
+const PAGES: [&str; 46] = [
     "/",
     "/machines",
     "/machines?text=nothing-like-it",
@@ -18,6 +18,7 @@ const PAGES: [&str; 40] = [
     "/machines/skerry-kiosk-1?tab=installs",
     "/machines/skerry-kiosk-1?tab=trace",
     "/machines/skerry-kiosk-1?tab=settings",
+    "/machines/tern-server-1?tab=rules",
     "/machines/no-such",
     "/new-machine",
     "/import-machines",
@@ -35,6 +36,11 @@ const PAGES: [&str; 40] = [
     "/labels",
     "/labels/kiosk",
     "/labels/new",
+    "/rules",
+    "/rules/ticket-kiosks",
+    "/rules/new",
+    "/racks",
+    "/racks?show=ports",
     "/loaders",
     "/subnets",
     "/subnets/tern-bay",

@@ -8,6 +8,7 @@ mod forms;
 mod frame;
 mod pages;
 mod record;
+mod rules;
 mod selection;
 #[path = "../support/mod.rs"]
 mod support;

@@ -170,6 +170,12 @@ impl Browser {
         self.act_on(Locator::XPath(&path), &path, |element| async move { element.click().await }).await;
     }
 
+    /// Presses the button of the page that says `name`.
+    pub async fn press_button(&self, name: &str) {
+        let path = format!("//button[normalize-space()='{name}'][not(@disabled)]");
+        self.act_on(Locator::XPath(&path), &path, |element| async move { element.click().await }).await;
+    }
+
     /// Sends keys to whatever has the focus.
     pub async fn keys(&self, keys: &str) {
         let element = self.client.active_element().await.unwrap();

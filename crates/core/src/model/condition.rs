@@ -3,7 +3,10 @@
 //! The syntax is Jinja's, as in menus: `memory_gib >= 256 and disks | length > 2 and 'kiosk' in labels`. A condition is taken
 //! apart at its outermost `and`, so that it can be said which part does not hold.
 
-use std::sync::{Arc, LazyLock};
+use std::{
+    fmt,
+    sync::{Arc, LazyLock},
+};
 
 use minijinja::{Environment, Expression, Value, value::Object};
 
@@ -93,25 +96,72 @@ pub struct Known {
     pub location: Option<Arc<Location>>,
 }
 
+/// A value of what is known of a machine, as in `memory_gib` or `disks | length`, compiled once.
+#[derive(Debug, Clone)]
+pub struct FactExpression(Part);
+
+impl FactExpression {
+    /// Reads an expression.
+    ///
+    /// # Errors
+    /// What is wrong with it, and where in it; the place is left to the caller.
+    pub fn new(text: &str) -> Result<Self, Fault> {
+        read(text).map(Self)
+    }
+
+    /// Its value for a machine; nothing where that is not known of it.
+    #[must_use]
+    pub fn value(&self, known: &Known) -> Option<FactValue> {
+        let value = self.0.expression.eval(Value::from_object(known.clone())).ok()?;
+        (!value.is_undefined() && !value.is_none()).then_some(FactValue(value))
+    }
+}
+
+/// A value: numbers are ordered as such. As lists show it, members of lists are beside each other.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct FactValue(Value);
+
+impl fmt::Display for FactValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&value_text(&self.0))
+    }
+}
+
+fn value_text(value: &Value) -> String {
+    match value.as_str() {
+        Some(text) => text.into(),
+        None if value.kind() == minijinja::value::ValueKind::Seq => {
+            let members = value.try_iter().into_iter().flatten();
+            members.map(|one| value_text(&one)).collect::<Vec<_>>().join(", ")
+        }
+        None => value.to_string(),
+    }
+}
+
+/// Reads the whole of a condition or an expression.
+fn read(text: &str) -> Result<Part, Fault> {
+    let fault = |what: String| Fault { place: String::new(), what, fix: fix() };
+    if text.trim().is_empty() || text.chars().count() > MOST_TEXT {
+        return Err(fault(format!("a condition has between 1 and {MOST_TEXT} characters")));
+    }
+    let whole = Part::new(text.trim()).map_err(|error| fault(error.to_string()))?;
+    let mut named: Vec<String> = whole.expression.undeclared_variables(false).into_iter().collect();
+    named.sort();
+    let unknown: Vec<String> =
+        named.into_iter().filter(|name| !NAMES.contains(&name.as_str()) && name != "range").collect();
+    if unknown.is_empty() {
+        return Ok(whole);
+    }
+    Err(fault(format!("'{text}' names {}, which nothing is called", unknown.join(", "))))
+}
+
 impl FactCondition {
     /// Reads a condition.
     ///
     /// # Errors
     /// What is wrong with it, and where in it; the place is left to the caller.
     pub fn new(text: &str) -> Result<Self, Fault> {
-        let fault = |what: String| Fault { place: String::new(), what, fix: fix() };
-        if text.trim().is_empty() || text.chars().count() > MOST_TEXT {
-            return Err(fault(format!("a condition has between 1 and {MOST_TEXT} characters")));
-        }
-        let whole = Part::new(text.trim()).map_err(|error| fault(error.to_string()))?;
-        let unknown: Vec<String> = {
-            let mut named: Vec<String> = whole.expression.undeclared_variables(false).into_iter().collect();
-            named.sort();
-            named.into_iter().filter(|name| !NAMES.contains(&name.as_str()) && name != "range").collect()
-        };
-        if !unknown.is_empty() {
-            return Err(fault(format!("'{text}' names {}, which nothing is called", unknown.join(", "))));
-        }
+        let whole = read(text)?;
         // What cannot be read by itself, as of a choice between two values, belongs together.
         let parts: Option<Vec<Part>> =
             conjuncts(text.trim()).into_iter().map(|part| Part::new(part).ok()).collect();
@@ -346,6 +396,19 @@ mod tests {
             condition("cores > 1").failing(&Known::default()),
             [("cores > 1", Some("not known of this machine".into()))]
         );
+    }
+
+    #[test]
+    fn a_value_is_read_for_a_column_of_a_list() {
+        let text = |text: &str, known: &Known| {
+            FactExpression::new(text).unwrap().value(known).map(|value| value.to_string())
+        };
+        let machine = known(2);
+        assert_eq!(text("product", &machine).as_deref(), Some("MS-20"));
+        assert_eq!(text("disks | length", &machine).as_deref(), Some("2"));
+        assert_eq!(text("disks | map(attribute='name')", &machine).as_deref(), Some("sd0, sd1"));
+        assert_eq!(text("memory_gib", &Known::default()), None);
+        assert!(FactExpression::new("memory_gb").unwrap_err().what.contains("memory_gb"));
     }
 
     #[test]

@@ -8,7 +8,8 @@ use axum::{
     response::{IntoResponse, Response},
 };
 use lastmile_api::{
-    ExportsHostsQuery, ExportsMachinesQuery, ExportsZoneQuery, Inventory, InventoryMachine, Problem,
+    ExportsHostsQuery, ExportsInventoryQuery, ExportsMachinesQuery, ExportsZoneQuery, Inventory,
+    InventoryMachine, Problem,
 };
 use lastmile_core::{
     decide::machine::import,
@@ -72,15 +73,16 @@ pub(super) async fn machines(
 
 /// All machines and what they hold.
 #[utoipa::path(
-    get, operation_id = "exports_inventory", path = "/exports/inventory", tag = "exports", params(ExportsHostsQuery),
+    get, operation_id = "exports_inventory", path = "/exports/inventory", tag = "exports", params(ExportsInventoryQuery),
     responses((status = 200, body = Inventory))
 )]
 pub(super) async fn inventory(
     State(admin): State<Admin>,
-    Query(query): Query<ExportsHostsQuery>,
+    Query(query): Query<ExportsInventoryQuery>,
 ) -> Json<Inventory> {
     let site = admin.app.records.site();
     let hosts = chosen(&admin, &site, query.label.as_deref());
+    let with_facts = query.facts.unwrap_or(false);
     let machine = |host: Host| {
         let machine = site.machine(&host.name)?;
         let row = admin.app.records.machine_row(&site, machine);
@@ -93,6 +95,7 @@ pub(super) async fn inventory(
             default_boot: row.default_boot,
             stage: row.stage,
             holds: site.last_installed(machine.id).map(|install| install.as_ref().into()),
+            facts: site.survey_of(machine).filter(|_| with_facts).map(|survey| survey.survey.facts.clone()),
             name: host.name,
         })
     };

@@ -1,10 +1,15 @@
 //! What surveys measured.
 
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 use axum::extract::State;
-use lastmile_api::{AgentView, FactsCompareQuery, FactsComparison, FactsView, Problem, SurveyRow};
-use lastmile_core::{model::survey::SurveyRecord, site::Site};
+use lastmile_api::{
+    AgentView, FactsCompareQuery, FactsComparison, FactsView, LabelComparison, Problem, SurveyRow,
+};
+use lastmile_core::{
+    model::{compare::spread, machine::Machine, survey::SurveyRecord},
+    site::Site,
+};
 use lastmile_formats::mac::Mac;
 use uuid::Uuid;
 
@@ -107,4 +112,39 @@ pub(super) async fn comparison(
     let (right, _, other) = latest(&site, &with)?;
     let differences = other.survey.facts.differences_from(&one.survey.facts);
     Ok(Json(FactsComparison { left, right, differences }))
+}
+
+/// How alike the machines of a label are by their latest surveys: which are otherwise than most of them, and in what.
+#[utoipa::path(
+    get, operation_id = "labels_facts", path = "/labels/{name}/facts", tag = "survey", params(("name" = String, Path)),
+    responses((status = 200, body = LabelComparison), (status = 404, body = Problem))
+)]
+pub(super) async fn of_label(
+    State(admin): State<Admin>,
+    Path(label): Path<String>,
+) -> Result<Json<LabelComparison>, Reject> {
+    let site = admin.app.records.site();
+    let has_it = |machine: &&Arc<Machine>| machine.labels.iter().any(|own| *own == label);
+    let machines: Vec<&Arc<Machine>> = site.machines().filter(has_it).collect();
+    if machines.is_empty() && site.label(&label).is_none() {
+        return Err(Reject::not_found("label", &label));
+    }
+    let (mut measured, mut unsurveyed) = (Vec::new(), Vec::new());
+    for machine in machines {
+        match site.survey_of(machine) {
+            Some(survey) => measured.push((machine.name.as_str(), &survey.survey.facts)),
+            None => unsurveyed.push(machine.name.clone()),
+        }
+    }
+    let surveyed = measured.len();
+    let facts = spread(measured);
+    let others = facts.iter().flat_map(|spread| spread.values.iter().skip(1)).flat_map(|one| &one.machines);
+    let different: BTreeSet<String> = others.cloned().collect();
+    Ok(Json(LabelComparison {
+        surveyed,
+        unsurveyed,
+        different: different.into_iter().collect(),
+        facts,
+        label,
+    }))
 }

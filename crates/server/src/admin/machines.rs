@@ -13,7 +13,10 @@ use lastmile_core::{
         rule::known_at,
     },
     model::{
-        condition::FactCondition, install::Install, machine::Machine, option::FurtherOption,
+        condition::{FactCondition, FactExpression, FactValue},
+        install::Install,
+        machine::Machine,
+        option::FurtherOption,
         parameter::Parameter,
     },
     report::trace::diagnose,
@@ -42,6 +45,8 @@ impl Named for Machine {
 
 /// Beside the stages, those that are something else than was expected can be asked for, and are counted.
 const DIFFERS: &str = "differs";
+/// Columns beside the usual ones.
+const MOST_COLUMNS: usize = 20;
 /// Rows on a page if nobody says how many, and at most.
 const PAGE: u32 = 100;
 const LARGEST_PAGE: u32 = 1000;
@@ -72,10 +77,14 @@ pub(super) async fn list(
     let condition = query.condition.as_deref().map(FactCondition::new).transpose();
     let condition = condition
         .map_err(|fault| Reject::from(vec![Fault { place: "where".into(), ..fault }]).of_question())?;
+    let columns =
+        query.columns.as_deref().map(|all| expressions("columns", all)).transpose()?.unwrap_or_default();
+    let sort_by = query.sort_by.as_deref().map(|text| expression("sort_by", text)).transpose()?;
     let wire = &admin.app.wire;
     // Which subnet a machine boots on is found by its leases: of ten thousand, only where it is asked for.
-    let wants_subnet = condition.as_ref().is_some_and(|condition| condition.names("subnet"));
-    let known = |machine: &Arc<Machine>| {
+    let all = [&query.condition, &query.columns, &query.sort_by];
+    let wants_subnet = all.into_iter().flatten().any(|text| text.contains("subnet"));
+    let known = |machine: &Machine| {
         let subnet = if wants_subnet { wire.subnet_of(&site, &machine.macs, None) } else { None };
         machine.macs.first().map(|mac| known_at(&site, *mac, subnet)).unwrap_or_default()
     };
@@ -94,14 +103,48 @@ pub(super) async fn list(
         }
     }
     sort(&mut listed, query.sort.unwrap_or_default(), |machine| records.last_seen(&site, machine));
-    if query.reverse.unwrap_or(false) {
-        listed.reverse();
+    let is_reverse = query.reverse.unwrap_or(false);
+    match &sort_by {
+        Some(by) => sort_by_value(&mut listed, is_reverse, |machine| by.value(&known(machine))),
+        None if is_reverse => listed.reverse(),
+        None => {}
     }
     let total = listed.len();
     let limit = query.limit.unwrap_or(PAGE).min(LARGEST_PAGE) as usize;
     let page = listed.into_iter().skip(query.offset.unwrap_or(0) as usize).take(limit);
-    let machines = page.map(|one| records.machine_row(&site, one.machine)).collect();
+    let row = |one: Listed<'_>| {
+        let of_it = (!columns.is_empty()).then(|| known(one.machine));
+        let value = |column: &FactExpression| Some(column.value(of_it.as_ref()?)?.to_string());
+        let columns = columns.iter().map(value).collect();
+        MachineRow { columns, ..records.machine_row(&site, one.machine) }
+    };
+    let machines = page.map(row).collect();
     Ok(Json(MachineList { machines, total, stages }))
+}
+
+/// What was asked for beside the usual columns, joined by semicolons.
+fn expressions(place: &str, joined: &str) -> Result<Vec<FactExpression>, Reject> {
+    let texts = joined.split(';').map(str::trim).filter(|text| !text.is_empty()).take(MOST_COLUMNS);
+    texts.map(|text| expression(place, text)).collect()
+}
+
+fn expression(place: &str, text: &str) -> Result<FactExpression, Reject> {
+    let named = |fault: Fault| Reject::from(vec![Fault { place: place.into(), ..fault }]).of_question();
+    FactExpression::new(text).map_err(named)
+}
+
+/// Orders by a value; those of which it is not known come last, whichever way round.
+fn sort_by_value(listed: &mut [Listed<'_>], is_reverse: bool, value: impl Fn(&Machine) -> Option<FactValue>) {
+    let mut keyed: Vec<(Option<FactValue>, Listed<'_>)> =
+        listed.iter().map(|one| (value(one.machine), *one)).collect();
+    keyed.sort_by(|(one, _), (other, _)| match (one, other) {
+        (Some(one), Some(other)) if is_reverse => other.cmp(one),
+        (Some(one), Some(other)) => one.cmp(other),
+        (one, other) => other.is_some().cmp(&one.is_some()),
+    });
+    for (place, (_, one)) in listed.iter_mut().zip(keyed) {
+        *place = one;
+    }
 }
 
 /// What the list is filtered and ordered by: of ten thousand machines, a hundred are shown.

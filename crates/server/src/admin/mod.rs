@@ -175,6 +175,7 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(facts::surveys))
         .routes(routes!(facts::survey))
         .routes(routes!(facts::comparison))
+        .routes(routes!(facts::of_label))
         .routes(routes!(rules::list))
         .routes(routes!(rules::read, rules::save, rules::remove))
         .routes(routes!(rename::rule))

@@ -61,6 +61,7 @@ impl Records {
             default_boot: DefaultBootDraft::of(site, machine),
             labels: machine.labels.clone(),
             last_seen: self.last_seen(site, machine),
+            columns: Vec::new(),
         }
     }
 

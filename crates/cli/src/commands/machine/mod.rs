@@ -147,6 +147,15 @@ pub(crate) struct Filter {
     /// length > 2'.
     #[arg(long, value_name = "CONDITION")]
     r#where: Option<String>,
+    /// A further column, by what surveys measured and people said, as in product, memory_gib or 'disks | length'; may be repeated.
+    #[arg(long, value_name = "VALUE")]
+    column: Vec<String>,
+    /// Order by such a value.
+    #[arg(long, value_name = "VALUE", conflicts_with = "by_name")]
+    sort: Option<String>,
+    /// The other way round.
+    #[arg(long)]
+    reverse: bool,
     /// Order by name, not by who needs attention.
     #[arg(long)]
     by_name: bool,
@@ -206,7 +215,9 @@ impl CanRename for Machines {
 
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
-        Command::List(filter) => out.list(&list(&filter, client).await?, rows),
+        Command::List(filter) => {
+            out.list(&list(&filter, client).await?, |machines| with_columns(machines, &filter.column));
+        }
         Command::Show { name } => out.show(&client.machines_read(&name).await?.value, show),
         Command::Add(args) => {
             let dry_run = args.dry_run;
@@ -245,6 +256,9 @@ async fn list(filter: &Filter, client: &Client) -> Result<Vec<MachineRow>, Clien
             label: (!filter.label.is_empty()).then(|| filter.label.join(",")),
             condition: filter.r#where.clone(),
             sort: filter.by_name.then_some(MachineSort::Name),
+            sort_by: filter.sort.clone(),
+            columns: (!filter.column.is_empty()).then(|| filter.column.join(";")),
+            reverse: filter.reverse.then_some(true),
             limit: Some(left.min(PAGE)),
             offset: u32::try_from(machines.len()).ok(),
             ..MachinesListQuery::default()
@@ -345,6 +359,18 @@ fn installed(machine: &MachineRow) -> String {
         }
         words
     }))
+}
+
+/// With what was asked for beside their names, in the place of what is usually shown.
+fn with_columns(machines: &[MachineRow], asked: &[String]) -> Table {
+    if asked.is_empty() {
+        return rows(machines);
+    }
+    let row = |machine: &MachineRow| [machine.name.clone().into(), Cell::state(machine.stage.as_str())];
+    let more = machines
+        .iter()
+        .map(|machine| machine.columns.iter().map(|value| Cell::maybe(value.as_ref())).collect());
+    columns(["name", "stage"], machines.iter().map(row)).and(asked, more)
 }
 
 pub(crate) fn rows(machines: &[MachineRow]) -> Table {

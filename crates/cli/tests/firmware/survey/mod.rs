@@ -118,10 +118,11 @@ fn list<'a>(facts: &'a Value, list: &str, key: &str) -> Vec<&'a Value> {
 
 #[test]
 #[ignore = "minutes: make test-firmware"]
-fn an_unknown_machine_is_measured_and_waits() {
+fn an_unknown_machine_is_measured_named_by_rule_and_waits() {
     let namespace = wire("survey");
     let service = surveying(&namespace);
     add_signed_loader(&service, "port-80");
+    add_rule(&service);
     let port = namespace.inside(|| SwitchPort::open("tap0", &switch()).unwrap());
     let _switch = Background::run(move |stop| port.run(stop));
 
@@ -190,6 +191,25 @@ fn an_unknown_machine_is_measured_and_waits() {
     surveyed(&service, powered_on, "the link of every card", |facts| {
         list(facts, "nics", "link").iter().all(|link| **link == true)
     });
-    // It waits: its agent stays connected, and it is a newcomer still.
+    // It waits: its agent stays connected, and shows what a rule made of it once the switch was heard.
     assert!(facts["agent"]["from"].as_str().unwrap().starts_with("192.0.2."), "{facts:#}");
+    let machine = service.json(&["machine", "show", "holm-kiosk-01"]);
+    let place = serde_json::json!({ "hall": "Holm Quay", "row": "A", "rack": "r01", "unit": "12-13" });
+    assert_eq!((&machine["details"], &machine["labels"]), (&place, &serde_json::json!(["kiosk"])));
+    assert_eq!(machine["macs"], serde_json::json!([MAC]));
+    wait_for("its name on the serial line", Duration::from_secs(60), || {
+        let screen = std::fs::read_to_string(folder.join("serial")).unwrap_or_default();
+        screen.contains("machine   holm-kiosk-01").then_some(())
+    });
+}
+
+/// A rule that names machines by where their cable ends, and the table that says where that is.
+fn add_rule(service: &Service<'_>) {
+    let table = "switch,port,hall,row,rack,unit\nsw-holm-1,Ethernet1/7,Holm Quay,A,r01,12-13\n";
+    service.run(&["location", "import", &service.write("ports.csv", table)]);
+    let condition = "condition=product == 'MS-20' and nics | length == 3 and location.rack == 'r01'";
+    let words =
+        ["rule", "add", "kiosks", "--set", "mode=apply", "--set", condition, "--set", "location=true"];
+    let gives = ["--set", "name=holm-kiosk-{{ counter | pad(2) }}", "--append", "labels=kiosk"];
+    service.run(&[&words[..], &gives].concat());
 }
