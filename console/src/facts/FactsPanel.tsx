@@ -181,8 +181,9 @@ const registered = (number: number) => number.toString(16).padStart(4, "0");
 
 const DEVICES: Column<Device>[] = [
   { name: "PCI device", value: ({ address }) => address },
-  { name: "Vendor:device", value: ({ vendor, device }) => `${registered(vendor)}:${registered(device)}` },
-  { name: "Class", show: "hidden sm:table-cell", value: (device) => registered(device.class) },
+  { name: "Name", value: ({ name }) => name ?? "–" },
+  { name: "Kind", show: "hidden lg:table-cell", value: ({ kind }) => kind ?? "–" },
+  { name: "Vendor:device", show: "hidden sm:table-cell", value: ({ vendor, device }) => `${registered(vendor)}:${registered(device)}` },
   { name: "Driver", value: ({ driver }) => driver ?? "–" },
 ];
 

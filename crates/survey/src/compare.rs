@@ -127,7 +127,7 @@ struct Comparing {
 /// Two surveys of one machine. What another start finds otherwise by itself is left out, as it is no property of the hardware; so
 /// are places on a bus, which move when something before them is taken out.
 const SAME: Comparing = Comparing {
-    without: &["link", "link_speed", "lifetime", "mode", "name", "address", "pci"],
+    without: &["link", "link_speed", "lifetime", "mode", "name", "kind", "address", "pci"],
     keys: &[&["serial"], &["wwn"], &["mac"], &["slot"], &["vendor", "device"], &["address"], &["name"]],
 };
 /// Two machines. What every machine has of its own is left out.

@@ -195,6 +195,10 @@ pub struct PciDevice {
     pub device: u16,
     /// The kernel's driver for it.
     pub driver: Option<String>,
+    /// Who built it and what it is, by the registry of such numbers; the service adds it to what is reported.
+    pub name: Option<String>,
+    /// What kind of device it is, in the words of that registry: the service adds it, too.
+    pub kind: Option<String>,
 }
 
 /// A trusted platform module.

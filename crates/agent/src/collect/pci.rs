@@ -26,6 +26,8 @@ fn one(tree: &Tree, address: String) -> Option<PciDevice> {
         vendor: short(number("vendor")?),
         device: short(number("device")?),
         driver: tree.link(&format!("{DEVICES}/{address}/driver")),
+        name: None,
+        kind: None,
         address,
     })
 }

@@ -79,6 +79,13 @@ async fn machines_are_found_by_what_was_measured_and_a_wrong_name_is_refused() {
     // The condition is part of the address: it is sent to a colleague, and survives a reload.
     browser.client.refresh().await.unwrap();
     browser.wait_for_texts("a[data-row]", &so).await;
+    // What was measured is a column, and the list is ordered by it.
+    browser.click("details.dropdown > summary").await;
+    browser.fill("[aria-label='A column of what was measured']", "memory_gib\u{e007}").await;
+    browser.wait_for_texts("[role=cell][title='64']", &["64", "64"]).await;
+    browser.press_button("memory_gib").await;
+    browser.press_button("memory_gib").await;
+    browser.wait_for_texts("a[data-row]", &["tern-server-1", "tern-server-2", "machine-00005e0053a1"]).await;
     browser.fill(field, "memory_gib >= 900\u{e007}").await;
     browser.wait_for_text("No machine matches").await;
     browser.close().await;

@@ -305,3 +305,43 @@ fn locations_are_written_as_they_are_read_and_racks_show_what_is_expected() {
     let (code, said) = service.fail(&["rack", "show", "r99"]);
     assert!(code == 3 && said.contains("no rack is named 'r99'"), "{code} {said}");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_was_measured_is_a_column_an_order_and_a_comparison() {
+    let service = ruled(29_060);
+    service.run(&["machine", "add", "quay-never", "--mac", "00:00:5e:00:53:0f", "--label", "quay"]);
+    for (port, modules) in [(1, 2), (2, 4), (3, 2)] {
+        let hardware = Hardware { memory: vec![16_384; modules], ..plugged(port) };
+        let surveyed = Surveyed::of(29_060, hardware);
+        surveyed.waits_as(None);
+        let name = format!("quay-{port}");
+        service.run(&["machine", "adopt", &mac(port), "--name", &name, "--label", "quay"]);
+        surveyed.ended.abort();
+    }
+    let words = ["machine", "list", "--column", "memory_gib", "--column", "disks | map(attribute='serial')"];
+    let listed = service.json(&[&words[..], &["--sort", "memory_gib", "--reverse"]].concat());
+    // Numbers are ordered as numbers, and of whom nothing is known comes last, also the other way round.
+    assert_eq!((&listed[0]["name"], &listed[0]["columns"]), (&"quay-2".into(), &json!(["64", "TL-1"])));
+    assert_eq!((&listed[3]["name"], &listed[3]["columns"]), (&"quay-never".into(), &json!([null, null])));
+    assert_eq!(service.json(&[&words[..], &["--sort", "memory_gib"]].concat())[3]["name"], "quay-never");
+    let csv = service.run(&[&words[..], &["--sort", "name", "--output", "csv"]].concat());
+    assert!(
+        csv.starts_with("name,stage,memory_gib,disks | map(attribute='serial')\nquay-1,idle,32,TL-1\n"),
+        "{csv}"
+    );
+    let (code, said) = service.fail(&["machine", "list", "--column", "memory_gb"]);
+    assert!(code == 1 && said.contains("names memory_gb, which nothing is called"), "{code} {said}");
+
+    let compared = service.json(&["label", "compare", "quay"]);
+    assert_eq!((&compared["surveyed"], &compared["different"]), (&json!(3), &json!(["quay-2"])));
+    assert_eq!(compared["unsurveyed"], json!(["quay-never"]));
+    let said = service.run(&["label", "compare", "quay"]);
+    assert!(said.starts_with("The 3 surveyed machines of quay are alike except 1: quay-2\n"), "{said}");
+    assert!(said.contains("memory.mib") && said.contains("65536: 1 (quay-2)"), "{said}");
+    // Modules that only one has are a line each, not one for each of their values.
+    assert_eq!(compared["facts"].as_array().unwrap().len(), 3, "{compared:#}");
+
+    let inventory = service.json(&["export", "inventory", "--facts"]);
+    assert_eq!(inventory["machines"][1]["facts"]["memory"]["mib"], 65_536);
+    assert!(service.json(&["export", "inventory"])["machines"][1].get("facts").is_none());
+}

@@ -23,7 +23,7 @@ const FUEL: u64 = 20_000;
 const MOST_TEXT: usize = 2000;
 
 /// What conditions may name. The facts themselves have the names that the API gives them.
-pub const NAMES: [&str; 36] = [
+pub const NAMES: [&str; 37] = [
     "name",
     "mac",
     "macs",
@@ -57,6 +57,7 @@ pub const NAMES: [&str; 36] = [
     "disks",
     "nics",
     "devices",
+    "gpus",
     "tpm",
     "has_bmc",
     "location",
@@ -328,11 +329,22 @@ impl Known {
             "disks" => Value::from_serialize(&facts.disks),
             "nics" => Value::from_serialize(&facts.nics),
             "devices" => Value::from_serialize(&facts.devices),
+            "gpus" => Value::from(gpus(facts)),
             "tpm" => Value::from_serialize(&facts.tpm),
             "has_bmc" => Value::from(facts.has_bmc),
             _ => return None,
         })
     }
+}
+
+/// The names of what draws pictures, or could (PCI base class 3); by its numbers where nobody has named it.
+fn gpus(facts: &lastmile_survey::facts::Facts) -> Vec<String> {
+    let is_display = |device: &&lastmile_survey::facts::PciDevice| device.class >> 8 == 0x03;
+    let name = |device: &lastmile_survey::facts::PciDevice| {
+        let numbers = || format!("{:04x}:{:04x}", device.vendor, device.device);
+        device.name.clone().unwrap_or_else(numbers)
+    };
+    facts.devices.iter().filter(is_display).map(name).collect()
 }
 
 /// Details are asked for by names that not every machine has: one that is missing is empty.

@@ -15,6 +15,7 @@ pub mod machine;
 pub mod menu;
 pub mod option;
 pub mod parameter;
+mod pci;
 pub mod reservation;
 pub mod rule;
 pub mod service;

@@ -5,7 +5,7 @@ use lastmile_formats::mac::Mac;
 use lastmile_survey::compare::Difference;
 use uuid::Uuid;
 
-use super::{agent::Survey, machine::Machine};
+use super::{agent::Survey, machine::Machine, pci::name_devices};
 use crate::base::{Id, size_text};
 
 /// What one boot measured. It is written again while the boot goes on, as disks and neighbours appear late.
@@ -36,10 +36,11 @@ impl SurveyRecord {
         boot: Uuid,
         mac: Mac,
         machine: Option<Id<Machine>>,
-        survey: Survey,
+        mut survey: Survey,
         earlier: Option<&Self>,
         now: Timestamp,
     ) -> Self {
+        name_devices(&mut survey.facts);
         let same = earlier.filter(|earlier| earlier.boot == boot);
         let changes = match (same, earlier) {
             // What was different stays so; what this boot finds late is not.

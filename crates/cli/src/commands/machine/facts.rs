@@ -175,10 +175,12 @@ fn devices(facts: &Facts) -> Option<Table> {
     let row = |device: &lastmile_api::PciDevice| {
         [
             device.address.clone().into(),
+            Cell::maybe(device.name.as_ref()),
+            Cell::maybe(device.kind.as_ref()),
             format!("{:04x}:{:04x}", device.vendor, device.device).into(),
             Cell::maybe(device.driver.as_ref()),
         ]
     };
-    let head = ["PCI device", "vendor:device", "driver"];
+    let head = ["PCI device", "name", "kind", "vendor:device", "driver"];
     (!facts.devices.is_empty()).then(|| columns(head, facts.devices.iter().map(row)))
 }

@@ -124,7 +124,7 @@ fn unknown(path: &str) -> String {
 }
 
 /// What each reading call is asked for: its path, and the same with names of the demo's site filled in.
-const ASKED: [(&str, &[&str]); 51] = [
+const ASKED: [(&str, &[&str]); 59] = [
     ("/answer-lint", &["/answer-lint"]),
     ("/answers", &["/answers"]),
     ("/answers/{name}", &["/answers/quay-server", "/answers/ticket-kiosk?version=1"]),
@@ -149,6 +149,14 @@ const ASKED: [(&str, &[&str]); 51] = [
     ("/facts/{who}/comparison", &["/facts/00:00:5e:00:53:a1/comparison?with=00:00:5e:00:53:a3"]),
     ("/facts/{who}/surveys", &["/facts/00:00:5e:00:53:a1/surveys", "/facts/skerry-kiosk-1/surveys"]),
     ("/facts/{who}/surveys/{boot}", &[]),
+    ("/facts/{who}/rules", &["/facts/00:00:5e:00:53:a1/rules", "/facts/skerry-kiosk-1/rules"]),
+    ("/labels/{name}/facts", &["/labels/kiosk/facts", "/labels/server/facts"]),
+    ("/rules", &["/rules"]),
+    ("/rules/{name}", &["/rules/ticket-kiosks"]),
+    ("/rules/{name}/uses", &["/rules/quay-servers/uses"]),
+    ("/proposals", &["/proposals"]),
+    ("/locations", &["/locations"]),
+    ("/racks", &["/racks"]),
     ("/history/hosts", &["/history/hosts", "/history/hosts?format=csv"]),
     (
         "/history/rates",
