@@ -149,7 +149,16 @@ const DISKS: Column<Disk>[] = [
 ];
 
 const NICS: Column<Nic>[] = [
-  { name: "Network card", value: ({ mac }) => mac, cell: ({ mac }) => <span className="font-mono text-xs">{mac}</span> },
+  {
+    name: "Network card",
+    value: ({ mac }) => mac,
+    cell: ({ mac, permanent_mac: permanent }) => (
+      <span className="font-mono text-xs">
+        {mac}
+        {permanent != null && permanent !== mac && <span className="block text-base-content/75">built as {permanent}</span>}
+      </span>
+    ),
+  },
   { name: "Will be named", value: ({ names }) => names[0] ?? "–" },
   { name: "Driver", show: "hidden sm:table-cell", value: ({ driver }) => driver ?? "–" },
   {

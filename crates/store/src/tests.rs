@@ -369,6 +369,7 @@ async fn layers_are_kept_each_with_its_versions() {
 fn survey(site: &Site, from: Mac, cards: u8) -> SurveyRecord {
     let [.., last] = from.octets();
     let card = |number: u8| Nic {
+        permanent_mac: None,
         name: format!("eth{number}"),
         mac: if number == 0 { from } else { Mac::documentation(last + number) },
         driver: None,

@@ -143,6 +143,7 @@ const OTHERS: Comparing = Comparing {
         "asset_tag",
         "wwn",
         "mac",
+        "permanent_mac",
         "neighbour",
     ],
     keys: &[&["slot"], &["address"], &["pci"]],

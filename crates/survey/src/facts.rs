@@ -160,6 +160,10 @@ pub struct Nic {
     /// Its MAC address.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub mac: Mac,
+    /// The MAC address that its builder gave it, whatever it uses now.
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub permanent_mac: Option<Mac>,
     /// The kernel's driver for it.
     #[serde(default)]
     pub driver: Option<String>,

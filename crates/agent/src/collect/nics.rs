@@ -19,6 +19,7 @@ fn one(tree: &Tree, name: String) -> Option<Nic> {
     let pci = names::pci_address(&place);
     Some(Nic {
         mac,
+        permanent_mac: None,
         driver: tree.link(&at("device/driver")),
         // -1 where there is no link.
         link_speed: tree

@@ -196,6 +196,7 @@ impl Surveys {
         for nic in &mut facts.nics {
             let link = links.iter().find(|link| link.name == nic.name);
             nic.neighbour = link.and_then(|link| self.neighbours.on(link.index));
+            nic.permanent_mac = link.and_then(|link| link.permanent_mac);
         }
         let faults = [self.drivers.faults(), self.said.faults.clone()].concat();
         Survey { facts, found: self.said.found.clone(), faults }

@@ -21,6 +21,8 @@ pub struct Link {
     pub name: String,
     /// Its MAC address.
     pub mac: Mac,
+    /// The MAC address that its builder gave it, where the kernel knows it.
+    pub permanent_mac: Option<Mac>,
     /// Whether a cable is in it and the other end is on.
     pub has_link: bool,
 }
@@ -50,13 +52,13 @@ impl Links {
             if message.header.flags.contains(LinkFlags::Loopback) {
                 return None;
             }
-            let (mut name, mut mac, mut is_vlan) = (None, None, false);
+            let read = |bytes: Vec<u8>| Mac::new(<[u8; 6]>::try_from(bytes).ok()?).ok();
+            let (mut name, mut mac, mut permanent_mac, mut is_vlan) = (None, None, None, false);
             for attribute in message.attributes {
                 match attribute {
                     LinkAttribute::IfName(text) => name = Some(text),
-                    LinkAttribute::Address(bytes) => {
-                        mac = <[u8; 6]>::try_from(bytes).ok().and_then(|bytes| Mac::new(bytes).ok());
-                    }
+                    LinkAttribute::Address(bytes) => mac = read(bytes),
+                    LinkAttribute::PermAddress(bytes) => permanent_mac = read(bytes),
                     LinkAttribute::LinkInfo(infos) => {
                         is_vlan = infos.iter().any(|info| matches!(info, LinkInfo::Kind(InfoKind::Vlan)));
                     }
@@ -64,7 +66,7 @@ impl Links {
                 }
             }
             let has_link = message.header.flags.contains(LinkFlags::LowerUp);
-            let link = Link { index: message.header.index, name: name?, mac: mac?, has_link };
+            let link = Link { index: message.header.index, name: name?, mac: mac?, permanent_mac, has_link };
             (!is_vlan).then_some(link)
         });
         Ok(links.collect())

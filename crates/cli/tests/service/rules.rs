@@ -326,7 +326,7 @@ async fn what_was_measured_is_a_column_an_order_and_a_comparison() {
     assert_eq!(service.json(&[&words[..], &["--sort", "memory_gib"]].concat())[3]["name"], "quay-never");
     let csv = service.run(&[&words[..], &["--sort", "name", "--output", "csv"]].concat());
     assert!(
-        csv.starts_with("name,stage,memory_gib,disks | map(attribute='serial')\nquay-1,idle,32,TL-1\n"),
+        csv.starts_with("name,stage,memory_gib,disks_|_map(attribute='serial')\nquay-1,idle,32,TL-1\n"),
         "{csv}"
     );
     let (code, said) = service.fail(&["machine", "list", "--column", "memory_gb"]);

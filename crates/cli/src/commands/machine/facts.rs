@@ -159,7 +159,10 @@ fn nics(facts: &Facts) -> Option<Table> {
             format!("{switch} {}", other.port)
         });
         [
-            nic.mac.to_string().into(),
+            match nic.permanent_mac.filter(|permanent| *permanent != nic.mac) {
+                Some(permanent) => format!("{} (permanent {permanent})", nic.mac).into(),
+                None => nic.mac.to_string().into(),
+            },
             Cell::maybe(nic.names.first()),
             Cell::maybe(nic.driver.as_ref()),
             link.into(),

@@ -180,6 +180,7 @@ fn an_unknown_machine_is_measured_named_by_rule_and_waits() {
     cards.sort();
     let expected = [(MAC, "virtio_net"), ("00:00:5e:00:53:02", "e1000e"), ("00:00:5e:00:53:03", "vmxnet3")];
     assert_eq!(cards, expected.map(|(mac, driver)| (mac.to_owned(), driver.to_owned())));
+    assert_eq!(list(&facts, "nics", "permanent_mac"), list(&facts, "nics", "mac"), "{facts:#}");
     let neighbour = &facts["facts"]["nics"].as_array().unwrap().iter().find(|nic| nic["mac"] == MAC).unwrap()
         ["neighbour"];
     assert_eq!(neighbour["system_name"], "sw-holm-1");

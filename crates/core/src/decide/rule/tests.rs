@@ -49,6 +49,7 @@ fn survey(last: u8, product: &str) -> SurveyRecord {
     facts.nics = vec![Nic {
         name: "eth0".into(),
         mac: mac(last),
+        permanent_mac: None,
         driver: None,
         link_speed: None,
         link: true,
