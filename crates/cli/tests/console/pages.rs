@@ -71,9 +71,6 @@ async fn night_colours_and_a_narrow_screen_show_the_same() {
             true,
             "{width} pixels scroll sideways"
         );
-        if !dark {
-            browser.picture("console-narrow.png").await;
-        }
         browser.close().await;
     }
 }
@@ -386,7 +383,6 @@ async fn an_image_is_brought_in_looked_into_and_its_revisions_are_kept() {
     browser.type_into("input[aria-label='Files']", path.to_str().unwrap()).await;
     browser.wait_for_text("kernel_version of the boot header").await;
     browser.wait_for_text("what the image is for was not recognised").await;
-    browser.picture("console-import.png").await;
     browser.fill("input[aria-label='Name']", "plimsoll-new").await;
     browser.choose("select[aria-label='Kind']", "tool").await;
     browser.click("button[type=submit].btn-primary").await;

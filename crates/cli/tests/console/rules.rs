@@ -56,6 +56,7 @@ async fn a_rule_is_written_beside_what_it_would_do() {
     browser.wait_for_text_in(rows, "location.unit == '20-21'").await;
     browser.fill("form[aria-label='Rule'] input[placeholder='kiosk']", "first").await;
     browser.wait_for_text_in(rows, "label first").await;
+    browser.picture("console-rule.png").await;
     // Nothing is saved before it is, and without a name it cannot be.
     assert!(demo.client().rules_list().await.unwrap().iter().all(|rule| rule.name != "first-server"));
     browser.fill("form[aria-label='Rule'] input[placeholder='quay-kiosks']", "first-server\u{e007}").await;
@@ -79,6 +80,7 @@ async fn racks_show_who_stands_where_and_ports_are_taken_from_a_file() {
     for said in ["tern-server-1", "expected", "newcomer", "empty"] {
         browser.wait_for_text_in(units, said).await;
     }
+    browser.picture("console-racks.png").await;
     browser.fill("[aria-label^='Filter racks']", "holm-quay").await;
     browser.wait_for_no_text("tern-server-1").await;
     browser.wait_for_text_in("ol[aria-label^='Units of rack r01'] li", "holm-quay-server").await;

@@ -143,6 +143,25 @@ pub fn check_detail_name(name: &str) -> Result<(), NoDetailName> {
     Ok(())
 }
 
+/// Bytes of a detail's value.
+const MOST_DETAIL: usize = 1000;
+
+/// A text that is no value of a detail.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("the value has control characters or is too long")]
+pub struct NoDetail;
+
+/// How to fix a [`NoDetail`].
+pub const DETAIL_FIX: &str = "Give one line of at most 1000 characters.";
+
+/// Checks the value of a detail.
+///
+/// # Errors
+/// That it is more than one line.
+pub fn check_detail(value: &str) -> Result<(), NoDetail> {
+    if value.chars().any(char::is_control) || value.len() > MOST_DETAIL { Err(NoDetail) } else { Ok(()) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

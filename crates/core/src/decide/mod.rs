@@ -15,5 +15,6 @@ pub mod references;
 pub mod rename;
 pub mod rule;
 pub mod settings;
+mod spreadsheet;
 pub mod subnet;
 pub mod survey;

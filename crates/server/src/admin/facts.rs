@@ -124,7 +124,7 @@ pub(super) async fn of_label(
     Path(label): Path<String>,
 ) -> Result<Json<LabelComparison>, Reject> {
     let site = admin.app.records.site();
-    let has_it = |machine: &&Arc<Machine>| machine.labels.iter().any(|own| *own == label);
+    let has_it = |machine: &&Arc<Machine>| machine.labels.contains(&label);
     let machines: Vec<&Arc<Machine>> = site.machines().filter(has_it).collect();
     if machines.is_empty() && site.label(&label).is_none() {
         return Err(Reject::not_found("label", &label));

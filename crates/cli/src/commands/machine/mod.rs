@@ -261,7 +261,6 @@ async fn list(filter: &Filter, client: &Client) -> Result<Vec<MachineRow>, Clien
             reverse: filter.reverse.then_some(true),
             limit: Some(left.min(PAGE)),
             offset: u32::try_from(machines.len()).ok(),
-            ..MachinesListQuery::default()
         };
         let page = client.machines_list(&query).await?;
         let is_last = page.machines.is_empty();

@@ -6,6 +6,8 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::{
+    base::Faults,
+    model::image::ImageKind,
     model::machine::{DefaultBoot, Machine},
     site::Site,
 };
@@ -47,6 +49,30 @@ impl DefaultBootDraft {
             DefaultBoot::Live(id) => {
                 let name = site.image_by_id(*id).map(|image| image.name.clone());
                 Self::Live(name.unwrap_or_else(|| id.to_string()))
+            }
+        }
+    }
+}
+
+impl DefaultBootDraft {
+    /// Checks it, in the field `default_boot`.
+    pub(crate) fn check(&self, faults: &mut Faults, site: &Site) -> Option<DefaultBoot> {
+        let image = match self {
+            Self::LocalDisk => return Some(DefaultBoot::LocalDisk),
+            Self::Menu => return Some(DefaultBoot::Menu),
+            Self::Ignored => return Some(DefaultBoot::Ignored),
+            Self::Live(image) => image,
+        };
+        match site.image(image) {
+            Some(image) if image.kind == ImageKind::Live => Some(DefaultBoot::Live(image.id)),
+            Some(image) => {
+                let fix = "Name a live image; an installer is armed by an install.";
+                faults.add("default_boot", format!("image '{}' is not a live image", image.name), fix);
+                None
+            }
+            None => {
+                faults.add("default_boot", format!("no image is named '{image}'"), "Import it first.");
+                None
             }
         }
     }

@@ -10,17 +10,9 @@ use super::DefaultBootDraft;
 use crate::{
     base::{Fault, Faults, Id, name},
     decide::references::{check_menu, check_parameters},
-    model::{
-        image::{Family, ImageKind},
-        machine::{DefaultBoot, Machine},
-        option::FurtherOption,
-        parameter::Said,
-    },
+    model::{image::Family, machine::Machine, option::FurtherOption, parameter::Said},
     site::Site,
 };
-
-/// Bytes of a detail's value.
-const MOST_DETAIL: usize = 1000;
 
 /// A machine as a person enters it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -135,7 +127,7 @@ impl MachineDraft {
             }
             macs.push(mac);
         }
-        let default_boot = self.check_default_boot(&mut faults, site);
+        let default_boot = self.default_boot.check(&mut faults, site);
         let options = FurtherOption::read_all(&mut faults, "options", &self.options);
         let mut labels = self.labels.clone();
         labels.sort();
@@ -145,14 +137,7 @@ impl MachineDraft {
         }
         for (detail, value) in &self.details {
             faults.keep(format!("details.{detail}"), name::check_detail_name(detail), name::DETAIL_NAME_FIX);
-            if value.chars().any(char::is_control) || value.len() > MOST_DETAIL {
-                let fix = "Give one line of at most 1000 characters.";
-                faults.add(
-                    format!("details.{detail}"),
-                    "the value has control characters or is too long",
-                    fix,
-                );
-            }
+            faults.keep(format!("details.{detail}"), name::check_detail(value), name::DETAIL_FIX);
         }
         let said = Said { words: &self.parameters, without: &self.without_parameters };
         check_parameters(&mut faults, "", said);
@@ -194,30 +179,6 @@ impl MachineDraft {
                 format!("image '{}' reads no answer file", image.name),
                 "Import it with --family cloud-config if it has cloud-init, or leave the answers out.",
             );
-        }
-    }
-
-    fn check_default_boot(&self, faults: &mut Faults, site: &Site) -> Option<DefaultBoot> {
-        let image = match &self.default_boot {
-            DefaultBootDraft::LocalDisk => return Some(DefaultBoot::LocalDisk),
-            DefaultBootDraft::Menu => return Some(DefaultBoot::Menu),
-            DefaultBootDraft::Ignored => return Some(DefaultBoot::Ignored),
-            DefaultBootDraft::Live(image) => image,
-        };
-        match site.image(image) {
-            Some(image) if image.kind == ImageKind::Live => Some(DefaultBoot::Live(image.id)),
-            Some(image) => {
-                faults.add(
-                    "default_boot",
-                    format!("image '{}' is not a live image", image.name),
-                    "Name a live image; an installer is armed by an install.",
-                );
-                None
-            }
-            None => {
-                faults.add("default_boot", format!("no image is named '{image}'"), "Import it first.");
-                None
-            }
         }
     }
 }

@@ -2,14 +2,14 @@
 
 use std::{collections::BTreeMap, net::Ipv4Addr, sync::Arc};
 
-use csv::{ReaderBuilder, StringRecord, Trim};
+use csv::StringRecord;
 use jiff::Timestamp;
 use lastmile_formats::mac::Mac;
 
 use super::MachineDraft;
 use crate::{
     base::{Fault, Faults},
-    decide::subnet::ReservationDraft,
+    decide::{spreadsheet, subnet::ReservationDraft},
     model::{
         machine::Machine,
         reservation::{Reservation, ReservedFor},
@@ -109,12 +109,8 @@ impl Column {
 /// Everything that is wrong in any row, each with its line and column.
 pub fn import(text: &str, site: &Site, own: &[Ipv4Addr], now: Timestamp) -> Result<Vec<Row>, Vec<Fault>> {
     let mut faults = Faults::new();
-    // Spreadsheets of some countries part columns by semicolons, and some mark their encoding.
-    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-    let head = text.lines().next().unwrap_or_default();
-    let delimiter = if head.contains(';') && !head.contains(',') { b';' } else { b',' };
-    let mut reader =
-        ReaderBuilder::new().delimiter(delimiter).trim(Trim::All).flexible(true).from_reader(text.as_bytes());
+    let text = spreadsheet::without_mark(text);
+    let mut reader = spreadsheet::reader(text);
     let columns = match reader.headers() {
         Ok(head) => columns(head, &mut faults),
         Err(error) => {

@@ -12,9 +12,7 @@ use crate::{
     },
     model::{
         condition::{FactCondition, NAMES},
-        image::ImageKind,
         label::USUAL_RANK,
-        machine::DefaultBoot,
         rule::{Rule, RuleMode},
     },
     site::Site,
@@ -167,7 +165,7 @@ impl RuleDraft {
                 check_filled(faults, place.into(), text, &[COUNTER, MAC_BARE]);
             }
         }
-        let default_boot = self.check_default_boot(faults, site);
+        let default_boot = self.default_boot.as_ref().and_then(|boot| boot.check(faults, site));
         check_armed(faults, self.image.as_deref(), self.answers.as_deref(), site);
         if !self.arm && (self.image.is_some() || self.answers.is_some()) {
             let fix = "Set arm = true as well, or leave image and answers out.";
@@ -193,23 +191,6 @@ impl RuleDraft {
             answers: self.answers.clone(),
             hourly_limit: self.hourly_limit,
         })
-    }
-
-    fn check_default_boot(&self, faults: &mut Faults, site: &Site) -> Option<DefaultBoot> {
-        let image = match self.default_boot.as_ref()? {
-            DefaultBootDraft::LocalDisk => return Some(DefaultBoot::LocalDisk),
-            DefaultBootDraft::Menu => return Some(DefaultBoot::Menu),
-            DefaultBootDraft::Ignored => return Some(DefaultBoot::Ignored),
-            DefaultBootDraft::Live(image) => image,
-        };
-        match site.image(image).filter(|image| image.kind == ImageKind::Live) {
-            Some(image) => Some(DefaultBoot::Live(image.id)),
-            None => {
-                let fix = "Name one of `lastmile image list` that is of kind live.";
-                faults.add("default_boot", format!("no live image is named '{image}'"), fix);
-                None
-            }
-        }
     }
 }
 

@@ -416,6 +416,11 @@ impl Following<'_> {
         if !self.claim(&what) {
             return;
         }
+        // What vendors and switches write may be anything.
+        if let Err(obstacle) = name::check_detail(&value) {
+            self.effect(rule, what, None, String::new()).obstacle = Some(obstacle.to_string());
+            return;
+        }
         let now = self.machine.and_then(|machine| machine.details.get(detail)).filter(|now| !now.is_empty());
         let given = self.given(&what).map(str::to_owned);
         match (now.cloned(), given) {

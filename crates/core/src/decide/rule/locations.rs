@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use csv::{ReaderBuilder, Trim};
 use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults},
+    decide::spreadsheet,
     model::location::{Location, PARTS, Units},
     site::Site,
 };
@@ -52,12 +52,7 @@ pub struct LocationRow {
 /// Everything that is wrong in any row, each with its line and column.
 pub fn import_locations(text: &str, site: &Site, replaces: bool) -> Result<Vec<LocationRow>, Vec<Fault>> {
     let mut faults = Faults::new();
-    // Spreadsheets of some countries part columns by semicolons, and some mark their encoding.
-    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-    let head = text.lines().next().unwrap_or_default();
-    let delimiter = if head.contains(';') && !head.contains(',') { b';' } else { b',' };
-    let mut reader =
-        ReaderBuilder::new().delimiter(delimiter).trim(Trim::All).flexible(true).from_reader(text.as_bytes());
+    let mut reader = spreadsheet::reader(spreadsheet::without_mark(text));
     let columns: Vec<String> = match reader.headers() {
         Ok(head) => head.iter().map(str::to_ascii_lowercase).collect(),
         Err(error) => {
@@ -86,6 +81,9 @@ pub fn import_locations(text: &str, site: &Site, replaces: bool) -> Result<Vec<L
             }
         };
         let line = record.position().map_or(0, csv::Position::line);
+        if record.iter().all(str::is_empty) {
+            continue;
+        }
         if rows.len() >= MOST_ROWS {
             faults.add(format!("line {line}"), format!("more than {MOST_ROWS} rows"), "Split the table.");
             break;

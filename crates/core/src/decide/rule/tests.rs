@@ -269,6 +269,22 @@ fn what_stands_in_the_way_is_said() {
 }
 
 #[test]
+fn what_firmware_says_cannot_make_a_machine_that_nobody_could_enter() {
+    let rule = RuleDraft {
+        condition: "surveyed".into(),
+        name: Some("{{ product | slug }}".into()),
+        details: BTreeMap::from([("model".into(), "{{ product }}".into())]),
+        mode: RuleMode::Apply,
+        ..RuleDraft::default()
+    };
+    let site = with(&site().with_survey(survey(3, "MK-8\u{7}\nrow 2")), "all", &rule);
+    let said = outcome(&site, 3);
+    assert_eq!(effects(&said), ["name = mk-8-row-2", "details.model = "]);
+    assert!(said.effects[1].obstacle.as_deref().unwrap().contains("control characters"));
+    assert!(applied(&site, 3).machine("mk-8-row-2").unwrap().details.is_empty());
+}
+
+#[test]
 fn an_install_is_armed_on_who_never_had_one() {
     let label = Label {
         name: "kiosk".into(),
@@ -332,7 +348,7 @@ fn everything_that_is_wrong_with_a_rule_is_said_at_once() {
 fn a_table_of_locations_is_taken_whole_or_not_at_all() {
     let site = site();
     assert_eq!(site.locations().count(), 3);
-    let next = "Switch;Port;Rack;Unit\nSW-TERN-1;Ethernet1/1;r12;4\nsw-tern-1;Ethernet1/9;r13;1\n";
+    let next = "\u{feff}Switch;Port;Rack;Unit\nSW-TERN-1;Ethernet1/1;r12;4\nsw-tern-1;Ethernet1/9;r13;1\n";
     let rows = import_locations(next, &site, true).unwrap();
     let changes: Vec<_> = rows.iter().map(|row| row.change).collect();
     use LocationChange::{Changed, New, Removed};
