@@ -28,7 +28,7 @@ use crate::{
 const DOCUMENT: &str = include_str!("../../../../api/openapi.json");
 
 /// Calls that change nothing, though they are no GET: they look at something, or ask somebody.
-const LOOKING: [&str; 7] = [
+const LOOKING: [&str; 8] = [
     "/check",
     "/images/inspect",
     "/installs/preview",
@@ -36,6 +36,7 @@ const LOOKING: [&str; 7] = [
     "/menus/{name}/preview",
     "/answers/{name}/preview",
     "/naming/preview",
+    "/rules/try",
 ];
 
 /// Numbers that look like chance and are the same each time.
@@ -91,6 +92,9 @@ async fn everything(server: &str) -> BTreeMap<String, Value> {
         "/images",
         "/menus",
         "/labels",
+        "/rules",
+        "/proposals",
+        "/locations",
         "/settings",
         "/answers",
         "/machines?sort=name&limit=1000",

@@ -2,19 +2,62 @@
 
 use std::collections::BTreeMap;
 
+use lastmile_sim::{Beat, Booted, Card, Hardware};
 use serde_json::{Value, json};
+use uuid::Uuid;
 
 use super::{
     calls::{Call, call, calls, file},
     everything, filled, wait_until_nothing_goes_on,
 };
-use crate::THIS_MACHINE;
+use crate::{
+    THIS_MACHINE,
+    support::{service::Service, simulated},
+};
 
 /// Nobody has a lease here; `service/networks.rs` tries this one.
 const WANTS_A_LEASE: (&str, &str) = ("delete", "/subnets/{name}/leases/{address}");
 
 /// What the service answers to a call that cannot be tried.
 const CANNOT: u16 = 400;
+
+/// A newcomer that was surveyed.
+const SURVEYED: &str = "02:00:5e:00:53:b7";
+
+/// Has the newcomer measured, as if it were one.
+async fn survey(service: &Service<'_>, port: u16) {
+    service.run(&["subnet", "change", "holm-quay", "--set", "newcomers=survey"]);
+    service.add_loader();
+    let hardware = Hardware {
+        vendor: "Marram Systems".into(),
+        product: "MS-20".into(),
+        serial: "MS20-4711".into(),
+        uuid: Uuid::from_u128(0x4711),
+        cpu: "Marram Dune 8".into(),
+        cores: 8,
+        memory: vec![16_384],
+        disks: Vec::new(),
+        nics: vec![Card { mac: SURVEYED.parse().unwrap(), neighbour: None }],
+    };
+    let facts = hardware.facts().unwrap();
+    let machine = simulated::machine(port, SURVEYED, std::time::Duration::ZERO);
+    let Booted::Kernel { address, parameters } = machine.boot(&mut |_| {}).await.unwrap() else {
+        panic!("no kernel was started")
+    };
+    let (say, mut heard) = tokio::sync::mpsc::unbounded_channel();
+    let mut watch = |beat: Beat| drop(say.send(beat));
+    tokio::select! {
+        ended = machine.survey(address, &parameters, &facts, &mut watch) => panic!("{ended:?}"),
+        beat = heard.recv() => assert!(matches!(beat, Some(Beat::Surveyed { .. })), "{beat:?}"),
+    }
+}
+
+/// A rule for the newcomer.
+fn rule(label: &str) -> Call {
+    let body =
+        json!({ "condition": "product == 'MS-20'", "name": "pilot-{{ mac_bare }}", "labels": [label] });
+    call("put", "/rules/{name}", &[("name", "pilot-rule".to_owned())], &body)
+}
 
 /// Calls that the others' fights leave refused, about things of their own, in an order in which each works. `installs` are on
 /// record already; `settings` are some that can be armed.
@@ -72,6 +115,15 @@ fn in_order(installs: u64, settings: &Value) -> Vec<Call> {
         call("post", "/images/{name}/revisions/{number}/retire", &revision, &Value::Null),
         call("delete", "/images/{name}/revisions/{number}", &revision, &Value::Null),
         call("delete", "/images/{name}", &name("pilot-image"), &Value::Null),
+        // What a rule proposes for the newcomer that was surveyed.
+        rule("kiosk"),
+        call("post", "/rules/run", &[], &json!({ "who": [SURVEYED] })),
+        call("post", "/proposals/decline", &[], &json!({ "proposals": [{ "who": SURVEYED }] })),
+        rule("gate"),
+        call("post", "/rules/run", &[], &json!({ "all": true })),
+        call("post", "/proposals/accept", &[], &json!({ "proposals": [{ "who": SURVEYED }] })),
+        call("post", "/rules/{name}/rename", &name("pilot-rule"), &json!({ "to": "pilot-rules" })),
+        call("delete", "/rules/{name}", &name("pilot-rules"), &Value::Null),
     ]
 }
 
@@ -80,6 +132,7 @@ async fn a_call_that_is_tried_changes_nothing_and_is_answered_as_if_it_did() {
     let _held = THIS_MACHINE.read().await;
     let port = 24_120;
     let service = filled(port);
+    survey(&service, port).await;
     let server = service.server().to_owned();
     let mut tried: BTreeMap<(&str, &str), bool> = BTreeMap::new();
     let mut before = everything(&server).await;
