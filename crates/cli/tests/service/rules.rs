@@ -131,6 +131,9 @@ async fn what_is_proposed_waits_for_a_person_and_what_was_declined_is_not_propos
     let proposed = service.json(&["proposal", "list"]);
     let shown: Vec<_> = proposed.as_array().unwrap().iter().map(|one| &one["effects"][0]["after"]).collect();
     assert_eq!(shown, [&json!("quay-01"), &json!("quay-02")]);
+    let ran = service.json(&["rule", "run", "--all"]);
+    let shown: Vec<_> = ran.as_array().unwrap().iter().map(|one| &one["proposed"][0]["after"]).collect();
+    assert_eq!(shown, [&json!("quay-01"), &json!("quay-02")], "{ran:#}");
     assert!(service.json(&["machine", "list"]).as_array().unwrap().is_empty());
     let overview = service.json(&["overview"]);
     let kinds: Vec<_> = overview["attention"].as_array().unwrap().iter().map(|one| &one["kind"]).collect();

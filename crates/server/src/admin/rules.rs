@@ -37,6 +37,7 @@ use super::{
 use crate::{
     app::App,
     clock,
+    records::is_trying,
     rules::{Ran, Running, counters},
 };
 
@@ -428,6 +429,15 @@ async fn run_all(app: &App, macs: Vec<Mac>, running: Running) -> Result<Vec<Rule
         for (mac, who, mut ran) in app.records.change(run).await? {
             app.records.arm_by_rule(mac, &mut ran).await;
             rows.push(ran_view(who, &ran));
+        }
+    }
+    // Shown as the list of proposals has them: each with the number that it would get among all of them.
+    if !is_trying() && rows.iter().any(|row| !row.proposed.is_empty()) {
+        let all = proposed(app, &app.records.site()).await?;
+        for row in rows.iter_mut().filter(|row| !row.proposed.is_empty()) {
+            if let Some(listed) = all.iter().find(|listed| listed.who == row.who) {
+                row.proposed.clone_from(&listed.effects);
+            }
         }
     }
     Ok(rows)
