@@ -31,6 +31,7 @@ export type SurveyRow = Schemas["SurveyRow"];
 export type SurveyBuild = Schemas["SurveyBuild"];
 export type NewcomerView = Schemas["NewcomerView"];
 export type Spread = Schemas["FactsSpread"];
+export type RuleRun = Schemas["RuleRun"];
 export type RuleView = Schemas["RuleView"];
 export type RuleDraft = Schemas["RuleDraft"];
 export type RuleTrial = Schemas["RuleTrial"];

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { answer, api, type ProposalView } from "../api/client";
+import { Confirm } from "../parts/Confirm";
 import { Refusal } from "../parts/Faults";
 import { Ago } from "../parts/Time";
 import { pageOf } from "../parts/who";
@@ -14,18 +15,20 @@ const DRAWN = 200;
 
 /** What rules propose: each accepted or declined by itself, those that are selected, or all. */
 export function Proposals({ all }: { all: ProposalView[] }) {
+  const [asking, setAsking] = useState(false);
   const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());
   const queries = useQueryClient();
   const chosen = all.filter(({ mac }) => selected.has(mac));
+  const answered = async ({ which, accept }: { which: ProposalView[]; accept: boolean }) => {
+    const body = { proposals: which.map(({ mac, digest }) => ({ who: mac, digest })) };
+    if (accept) {
+      return answer(await api.POST("/api/v1/proposals/accept", { body }));
+    }
+    answer(await api.POST("/api/v1/proposals/decline", { body }));
+    return [];
+  };
   const act = useMutation({
-    mutationFn: async ({ which, accept }: { which: ProposalView[]; accept: boolean }) => {
-      const body = { proposals: which.map(({ mac, digest }) => ({ who: mac, digest })) };
-      if (accept) {
-        return answer(await api.POST("/api/v1/proposals/accept", { body }));
-      }
-      answer(await api.POST("/api/v1/proposals/decline", { body }));
-      return [];
-    },
+    mutationFn: answered,
     onSuccess: () => {
       setSelected(new Set());
     },
@@ -41,11 +44,18 @@ export function Proposals({ all }: { all: ProposalView[] }) {
   const which = chosen.length > 0 ? chosen : all;
   const possible = which.filter((one) => !one.lacks_name && one.effects.some(({ obstacle }) => obstacle == null));
   const count = (some: ProposalView[]) => (some.length === 1 ? "1 proposal" : `${some.length} proposals`);
+  const armed = possible.filter(({ effects }) => effects.some(({ what, obstacle }) => what === "install" && obstacle == null));
   const refused = (act.data ?? []).filter((run) => run.refused.length > 0);
   return (
     <>
       <div className="mb-2 flex flex-wrap items-center gap-2">
-        <button type="button" className="btn btn-primary btn-sm" disabled={act.isPending || possible.length === 0} onClick={() => { act.mutate({ which: possible, accept: true }); }}>
+        <button type="button" className="btn btn-primary btn-sm" disabled={act.isPending || possible.length === 0} onClick={() => {
+            if (armed.length > 0) {
+              setAsking(true);
+            } else {
+              act.mutate({ which: possible, accept: true });
+            }
+          }}>
           <Check className="size-4" aria-hidden /> Accept {count(possible)}
         </button>
         <button type="button" className="btn btn-sm" disabled={act.isPending} onClick={() => { act.mutate({ which, accept: false }); }}>
@@ -55,6 +65,15 @@ export function Proposals({ all }: { all: ProposalView[] }) {
           {chosen.length > 0 ? `${chosen.length} selected` : "Select some, or accept all."}
         </span>
       </div>
+      {asking && (
+        <Confirm
+          title={`Accept ${count(possible)}?`}
+          text={`An install is armed on ${armed.length === 1 ? armed[0]?.who : `${armed.length} machines`}. What is on their disks is lost.`}
+          action="Accept"
+          act={() => act.mutateAsync({ which: possible, accept: true })}
+          close={() => { setAsking(false); }}
+        />
+      )}
       <Refusal error={act.error} title="Nothing was changed." />
       {refused.map(({ who, refused: why }) => (
         <p key={who} role="alert" className="mb-1 border-l-4 border-error pl-3">

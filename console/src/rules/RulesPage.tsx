@@ -1,14 +1,14 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Play, Plus } from "lucide-react";
+import { useState } from "react";
 import { Link } from "react-router";
 
-import { answer, api, type RuleView } from "../api/client";
-import { Refusal } from "../parts/Faults";
+import type { RuleView } from "../api/client";
 import { Section } from "../parts/Section";
 import { Answered, Empty } from "../parts/States";
 import { type Column, Table } from "../parts/Table";
 import { Ago } from "../parts/Time";
 import { Proposals } from "./Proposals";
+import { RunRules } from "./RunRules";
 import { useProposals, useRules } from "./useRules";
 
 const MODES: Record<string, string> = { apply: "border-success", propose: "border-accent border-dashed", off: "border-base-300 text-base-content/70" };
@@ -60,18 +60,13 @@ const COLUMNS: Column<RuleView>[] = [
 export function RulesPage() {
   const rules = useRules();
   const proposals = useProposals();
-  const queries = useQueryClient();
-  const run = useMutation({
-    mutationFn: async () => answer(await api.POST("/api/v1/rules/run", { body: { who: [], all: true, arm_again: false } })),
-    onSettled: () => queries.invalidateQueries(),
-  });
-  const changed = (run.data ?? []).filter(({ effects }) => effects.length > 0).length;
+  const [running, setRunning] = useState(false);
   return (
     <div className="min-h-0 flex-1 overflow-auto pb-8">
       <div className="mb-3 flex flex-wrap items-center gap-2">
         <h1 className="mr-auto text-lg font-semibold">Rules</h1>
         {(rules.data ?? []).length > 0 && (
-          <button type="button" className="btn btn-sm" disabled={run.isPending} onClick={() => { run.mutate(); }}>
+          <button type="button" className="btn btn-sm" onClick={() => { setRunning(true); }}>
             <Play className="size-4" aria-hidden /> Run now
           </button>
         )}
@@ -79,12 +74,7 @@ export function RulesPage() {
           <Plus className="size-4" aria-hidden /> Add
         </Link>
       </div>
-      <Refusal error={run.error} title="The rules were not run." />
-      {run.data !== undefined && (
-        <p role="status" className="mb-3">
-          Run for {run.data.length} {run.data.length === 1 ? "machine" : "machines"}: {changed} changed.
-        </p>
-      )}
+      {running && <RunRules close={() => { setRunning(false); }} />}
       <Answered query={proposals} rows={3}>
         {(all) =>
           all.length > 0 && (

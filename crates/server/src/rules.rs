@@ -15,7 +15,7 @@ use lastmile_core::{
     },
     model::{
         condition::Known,
-        rule::{Proposal, Rule, RuleUse},
+        rule::{Proposal, Rule, RuleMode, RuleUse},
         subnet::Subnet,
     },
     site::Site,
@@ -50,10 +50,18 @@ pub(crate) struct Ran {
     pub(crate) effects: Vec<Effect>,
     /// What is left to a person.
     pub(crate) left: Vec<Effect>,
-    /// What is still to be armed, and by which rule.
-    pub(crate) install: Option<(ArmRequest, String)>,
     /// What was refused, with why.
     pub(crate) refused: Vec<String>,
+    /// What is still to be armed.
+    install: Option<Arming>,
+}
+
+/// An install that a rule said, on its way.
+#[derive(Debug, Clone)]
+struct Arming {
+    request: ArmRequest,
+    /// What is on record of the rule already.
+    used: RuleUse,
 }
 
 impl Ran {
@@ -86,23 +94,25 @@ struct Held {
 }
 
 impl Held {
+    /// With the counters that a person has seen, as far as nobody was given them since.
+    fn with_counters_of(&self, seen: &Outcome) -> Self {
+        let before = seen.counters.iter().map(|(rule, counter)| (rule.clone(), counter - 1));
+        let counters = self.counters.clone().into_iter().chain(before).collect();
+        Self { own: self.own.clone(), counters, spent: self.spent.clone() }
+    }
+
     fn around(&self, arms_again: bool) -> Surroundings<'_> {
         Surroundings { own: &self.own, counters: &self.counters, spent: &self.spent, arms_again }
     }
 }
 
-/// Whether a rule counts the machines that it names.
-fn counts(rule: &Rule) -> bool {
-    [&rule.machine_name, &rule.address].into_iter().flatten().any(|pattern| pattern.contains("counter"))
-}
-
-/// The last counter of each rule that has one.
+/// The last counter of each of these rules that has one.
 ///
 /// # Errors
 /// What the database refused.
-pub(crate) fn counters(tx: &mut Tx<'_>, site: &Site) -> Result<BTreeMap<String, i64>, StoreError> {
+pub(crate) fn counters(tx: &mut Tx<'_>, rules: &[Arc<Rule>]) -> Result<BTreeMap<String, i64>, StoreError> {
     let mut all = BTreeMap::new();
-    for rule in site.rules().filter(|rule| counts(rule)) {
+    for rule in rules.iter().filter(|rule| rule.counts()) {
         if let Some(counter) = tx.rule_counter(&rule.name)? {
             all.insert(rule.name.clone(), counter);
         }
@@ -110,19 +120,28 @@ pub(crate) fn counters(tx: &mut Tx<'_>, site: &Site) -> Result<BTreeMap<String, 
     Ok(all)
 }
 
-/// Rules that have changed as many machines within the hour as they may.
+/// Those of these rules that have changed as many machines within the hour as they may.
 ///
 /// # Errors
 /// What the database refused.
-pub(crate) fn spent(tx: &mut Tx<'_>, site: &Site, now: Timestamp) -> Result<BTreeSet<String>, StoreError> {
-    let since = now.saturating_sub(LIMIT_OVER).unwrap_or(now);
+pub(crate) fn spent(
+    tx: &mut Tx<'_>,
+    rules: &[Arc<Rule>],
+    now: Timestamp,
+) -> Result<BTreeSet<String>, StoreError> {
+    let since = hour_before(now);
     let mut all = BTreeSet::new();
-    for rule in site.rules() {
+    for rule in rules {
         if tx.rule_uses_since(&rule.name, since)? >= i64::from(rule.hourly_limit) {
             all.insert(rule.name.clone());
         }
     }
     Ok(all)
+}
+
+/// Since when uses count for a rule's limit.
+pub(crate) fn hour_before(now: Timestamp) -> Timestamp {
+    now.saturating_sub(LIMIT_OVER).unwrap_or(now)
 }
 
 impl Records {
@@ -136,22 +155,28 @@ impl Records {
     /// # Errors
     /// What the database refused.
     pub(crate) async fn outcomes(
-        &self,
+        self: &Arc<Self>,
         site: &Arc<Site>,
         macs: Vec<Mac>,
     ) -> Result<Vec<Previewed>, StoreError> {
-        let (held_site, now) = (site.clone(), clock::now());
-        let read = move |tx: &mut Tx<'_>| {
-            Ok::<_, StoreError>((counters(tx, &held_site)?, spent(tx, &held_site, now)?))
-        };
+        let (rules, now): (Vec<_>, _) = (site.rules().cloned().collect(), clock::now());
+        let read =
+            move |tx: &mut Tx<'_>| Ok::<_, StoreError>((counters(tx, &rules)?, spent(tx, &rules, now)?));
         let (counters, spent) = self.store.read(read).await?;
-        let own = self.own_addresses();
-        let subnet = |site: &Site, mac: Mac| self.boots_on(site, mac);
-        Ok(preview(site, &macs, counters, &spent, &own, subnet, now))
+        let (records, site) = (self.clone(), site.clone());
+        let work = move || {
+            let subnet = |site: &Site, mac: Mac| records.boots_on(site, mac);
+            preview(&site, &macs, counters, &spent, &records.own_addresses(), subnet, now)
+        };
+        // Thousands of machines take a while, which the wire does not wait for.
+        tokio::task::spawn_blocking(work).await.map_err(|_| StoreError::Closed)
     }
 
-    /// The subnet that whoever has an address boots on, as far as it is known.
+    /// The subnet that whoever has an address boots on, as far as it is known: of ten thousand, only where a rule asks for it.
     pub(crate) fn boots_on(&self, site: &Site, mac: Mac) -> Option<Arc<Subnet>> {
+        if !site.rules().any(|rule| rule.names("subnet")) {
+            return None;
+        }
         let macs = site.machine_by_mac(mac).map_or_else(|| vec![mac], |machine| machine.macs.clone());
         self.subnet_of(site, &macs, None)
     }
@@ -167,73 +192,102 @@ impl Records {
         mac: Mac,
         running: &Running,
     ) -> Result<Ran, StoreError> {
-        if change.site().rules().next().is_none() && change.site().proposal(mac).is_none() {
-            return Ok(Ran::default());
-        }
         let (site, now) = (change.site().clone(), clock::now());
         let known = self.known_at(&site, mac);
         let Some(survey) = &known.survey else { return Ok(Ran::default()) };
-        let from = survey.mac;
+        // The card it booted from, whichever of its own was asked for.
+        let mac = survey.mac;
+        let is_on = |rule: &&Arc<Rule>| rule.mode != RuleMode::Off && rule.condition.holds(&known);
+        let holding: Vec<Arc<Rule>> = site.rules().filter(is_on).cloned().collect();
+        if holding.is_empty() {
+            // Of most reports: nothing is asked of the database.
+            change.remove_proposal(mac)?;
+            return Ok(Ran::default());
+        }
         let held = Held {
             own: self.own_addresses(),
-            counters: counters(change.tx(), &site)?,
-            spent: if running.by.is_some() { BTreeSet::new() } else { spent(change.tx(), &site, now)? },
+            counters: counters(change.tx(), &holding)?,
+            spent: if running.by.is_some() { BTreeSet::new() } else { spent(change.tx(), &holding, now)? },
         };
         let accepted = running.accepted.get(&mac);
-        let evaluated = || evaluate(&site, mac, &known, &held.around(running.arms_again));
-        let outcome = accepted.cloned().unwrap_or_else(evaluated);
-        let is_meant = |effect: &Effect| accepted.is_some() || effect.is_immediate;
-        let mut ran = Ran::default();
-        match apply(&site, mac, &outcome, is_meant, &held.own, now) {
-            Err(faults) => ran.refused.extend(faults.iter().map(Fault::to_string)),
-            Ok(None) => {}
-            Ok(Some(applied)) => {
-                let machine = applied.machine.name.clone();
-                if site.machine_by_id(applied.machine.id).is_none_or(|former| **former != applied.machine) {
-                    change.put_machine(applied.machine)?;
+        let outcome = match accepted {
+            None => evaluate(&site, mac, &known, &held.around(running.arms_again)),
+            Some(seen) => {
+                let again = held.with_counters_of(seen);
+                let outcome = evaluate(&site, mac, &known, &again.around(false));
+                if outcome.digest() != seen.digest() {
+                    let refused = "something else is proposed by now, or it was accepted already".into();
+                    return Ok(Ran { refused: vec![refused], ..Ran::default() });
                 }
-                if let Some(reservation) = applied.reservation {
-                    change.put_reservation(reservation)?;
-                }
-                record_uses(change, &applied.effects, &outcome, &machine, from, now, running)?;
-                let armed_by = applied.effects.iter().find(|effect| effect.what == What::Install);
-                ran.install = applied.install.zip(armed_by.map(|effect| effect.rule.clone()));
-                ran.effects = applied.effects;
+                outcome
             }
+        };
+        let is_meant = |effect: &Effect| accepted.is_some() || effect.is_immediate;
+        let applied = match apply(&site, mac, &outcome, is_meant, &held.own, now) {
+            Ok(applied) => applied,
+            Err(faults) => {
+                let refused = faults.iter().map(Fault::to_string).collect();
+                propose(change, mac, &outcome, now)?;
+                return Ok(Ran { refused, left: outcome.effects, ..Ran::default() });
+            }
+        };
+        let Some(applied) = applied else {
+            // Nothing is done: what is left to a person is not armed again by that.
+            let left = evaluate(&site, mac, &known, &held.around(false));
+            propose(change, mac, &left, now)?;
+            return Ok(Ran { left: left.effects, ..Ran::default() });
+        };
+        let machine = applied.machine.name.clone();
+        if site.machine_by_id(applied.machine.id).is_none_or(|former| **former != applied.machine) {
+            change.put_machine(applied.machine)?;
         }
+        if let Some(reservation) = applied.reservation {
+            change.put_reservation(reservation)?;
+        }
+        let uses = uses(&applied.effects, &outcome, &machine, mac, now, running);
+        uses.iter().try_for_each(|used| change.add_rule_use(used))?;
+        let armed_by = applied.effects.iter().find(|effect| effect.what == What::Install);
+        let used = armed_by.and_then(|effect| uses.into_iter().find(|used| used.rule == effect.rule));
+        let install = applied.install.zip(used).map(|(request, used)| Arming { request, used });
         let site = change.site().clone();
         let known = self.known_at(&site, mac);
         // What rules would give next comes after what they gave now.
-        let held = Held { counters: counters(change.tx(), &site)?, ..held };
+        let held = Held { counters: counters(change.tx(), &holding)?, ..held };
         let mut left = evaluate(&site, mac, &known, &held.around(false));
         // What is about to be armed waits for nobody.
-        left.effects.retain(|effect| effect.what != What::Install || ran.install.is_none());
-        propose(change, from, &left, now)?;
-        ran.left = left.effects;
-        Ok(ran)
+        left.effects.retain(|effect| effect.what != What::Install || install.is_none());
+        propose(change, mac, &left, now)?;
+        Ok(Ran { effects: applied.effects, left: left.effects, refused: Vec::new(), install })
     }
 
-    /// Arms what a rule said, once the change is recorded that it said it in. What stands in its way is given in words.
-    pub(crate) async fn arm_by_rule(self: &Arc<Self>, mac: Mac, ran: &mut Ran) {
-        let Some((request, rule)) = ran.install.take() else { return };
+    /// Arms what a rule said, once the change is recorded that it said it in. What stands in its way is given in words, and stands
+    /// in the record in the place of the install.
+    pub(crate) async fn arm_by_rule(self: &Arc<Self>, ran: &mut Ran) {
+        let Some(Arming { request, mut used }) = ran.install.take() else { return };
         if is_trying() {
             return;
         }
-        let machine = request.machine.clone();
-        let refused = match self.arm(request, &format!("rule {rule}")).await {
+        let refused = match self.arm(request, &format!("rule {}", used.rule)).await {
             Ok(_) => return,
             Err(ArmError::Faults(faults)) => {
                 faults.iter().map(Fault::to_string).collect::<Vec<_>>().join(" ")
             }
             Err(ArmError::Store(error)) => error.to_string(),
         };
-        tracing::warn!(rule, machine, "the install was not armed: {refused}");
-        ran.effects.retain(|effect| effect.what != What::Install);
+        tracing::warn!(rule = used.rule, machine = used.machine, "the install was not armed: {refused}");
+        let is_install = |effect: &Effect| effect.what == What::Install;
+        if let Some(install) = ran.effects.iter().find(|effect| is_install(effect)).cloned() {
+            used.changes.retain(|change| *change != in_words(&install));
+            ran.left.push(install);
+        }
+        used.changes.push(format!("install refused: {refused}"));
+        ran.effects.retain(|effect| !is_install(effect));
         ran.refused.push(format!("install: {refused}"));
         // It waits for a person, who is told the same.
         let keep = move |change: &mut Change<'_>| {
-            let since = change.site().proposal(mac).map_or_else(clock::now, |held| held.since);
-            change.put_proposal(Proposal { mac, since, declined: None })
+            change.set_rule_changes(&used)?;
+            let since = change.site().proposal(used.mac).map_or_else(clock::now, |held| held.since);
+            change.put_proposal(Proposal { mac: used.mac, since, declined: None })
         };
         let kept: Result<(), StoreError> = self.store.change(keep).await;
         if let Err(error) = kept {
@@ -242,31 +296,26 @@ impl Records {
     }
 }
 
-/// One line on record for each rule that did something.
-fn record_uses(
-    change: &mut Change<'_>,
+/// One line of the record for each rule that does something.
+fn uses(
     effects: &[Effect],
     outcome: &Outcome,
     machine: &str,
     mac: Mac,
     now: Timestamp,
     running: &Running,
-) -> Result<(), StoreError> {
+) -> Vec<RuleUse> {
     let rules: BTreeSet<&String> = effects.iter().map(|effect| &effect.rule).collect();
-    for rule in rules {
-        let own = effects.iter().filter(|effect| effect.rule == *rule);
-        let used = RuleUse {
-            at: now,
-            rule: rule.clone(),
-            machine: machine.into(),
-            mac,
-            counter: outcome.counters.get(rule).copied(),
-            changes: own.map(in_words).collect(),
-            by: running.by.clone(),
-        };
-        change.add_rule_use(&used)?;
-    }
-    Ok(())
+    let one = |rule: &String| RuleUse {
+        at: now,
+        rule: rule.clone(),
+        machine: machine.into(),
+        mac,
+        counter: outcome.counters.get(rule).copied(),
+        changes: effects.iter().filter(|effect| effect.rule == *rule).map(in_words).collect(),
+        by: running.by.clone(),
+    };
+    rules.into_iter().map(one).collect()
 }
 
 /// Keeps that something is left to a person, or that nothing is.

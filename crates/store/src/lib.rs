@@ -257,4 +257,8 @@ fn connect(path: &Path, migrations: EmbeddedMigrations) -> Result<SqliteConnecti
 #[cfg(test)]
 mod migration_tests;
 #[cfg(test)]
+mod rule_tests;
+#[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod writer_tests;

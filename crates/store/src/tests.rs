@@ -23,7 +23,7 @@ use lastmile_core::{
         lease::LeaseState,
         location::Location,
         machine::Given,
-        rule::{Proposal, RuleUse},
+        rule::Proposal,
         subnet::Subnet,
         survey::SurveyRecord,
     },
@@ -62,7 +62,7 @@ fn answers() -> AnswersVersion {
 }
 
 /// The store keeps milliseconds.
-fn now() -> Timestamp {
+pub(super) fn now() -> Timestamp {
     Timestamp::from_millisecond(Timestamp::now().as_millisecond()).unwrap()
 }
 
@@ -126,7 +126,7 @@ async fn filled(store: &Store) -> Site {
     site.with_install(install)
 }
 
-fn change(
+pub(super) fn change(
     store: &Store,
     job: impl FnOnce(&mut Change<'_>) -> Result<(), StoreError> + Send + 'static,
 ) -> impl Future<Output = Result<(), StoreError>> {
@@ -145,7 +145,7 @@ fn same(one: &Site, other: &Site) {
     assert_eq!(one.last_installed(machine.id), other.last_installed(machine.id));
 }
 
-fn label(name: String) -> Label {
+pub(super) fn label(name: String) -> Label {
     let (parameters, without_parameters) = (Vec::new(), Vec::new());
     let (image, answers) = (Some("tidewrack-12".into()), Some("kiosk".into()));
     Label { name, rank: 100, parameters, without_parameters, menu: None, image, answers }
@@ -501,85 +501,4 @@ async fn the_snapshot_is_what_a_restart_would_load() {
     let at = |what: &str| told.find(what).unwrap_or_else(|| panic!("{what} was not told: {told}"));
     assert!(at("MachineGone { name: \"auklet-gate\" }") < at("MachineGone { name: \"auklet-bridge\" }"));
     assert!(!told.contains("Closed"));
-}
-
-/// Whoever stops waiting for a change changes nothing of it: it is on disk and shown alike, or neither.
-#[tokio::test]
-async fn a_caller_that_goes_away_leaves_disk_and_snapshot_alike() {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
-    for number in 0..200_u32 {
-        let waiting = change(&store, move |change| change.put_label(label(format!("label-{number}"))));
-        // Polled some times, then dropped.
-        let _ = tokio::time::timeout(std::time::Duration::from_micros(u64::from(number) * 7), waiting).await;
-    }
-    store.ping().await;
-    change(&store, |_| Ok(())).await.unwrap();
-    let kept = store.site().labels().count();
-    assert!(kept > 0, "none was ever queued");
-    assert_eq!(*store.site(), store.load().unwrap().site);
-}
-
-#[tokio::test]
-async fn a_panic_of_a_change_ends_the_writer_and_says_so() {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
-    let broken = change(&store, |_| panic!("a fault of the program"));
-    assert!(matches!(broken.await, Err(StoreError::Closed)));
-    tokio::time::timeout(std::time::Duration::from_secs(10), store.ended()).await.unwrap();
-    assert!(matches!(change(&store, |_| Ok(())).await, Err(StoreError::Closed)));
-}
-
-#[tokio::test]
-async fn what_rules_did_is_counted_and_keeps_its_rule() {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
-    let start = now();
-    let used = |rule: &str, last: u8, counter: Option<i64>, by: Option<&str>| RuleUse {
-        at: start + jiff::SignedDuration::from_secs(last.into()),
-        rule: rule.into(),
-        machine: format!("tern-kiosk-{last}"),
-        mac: Mac::documentation(last),
-        counter,
-        changes: vec!["labels: kiosk".into()],
-        by: by.map(str::to_owned),
-    };
-    let all = [
-        used("kiosks", 1, Some(4), None),
-        used("kiosks", 2, Some(5), Some("purser")),
-        used("locations", 3, None, None),
-    ];
-    change(&store, move |change| {
-        all.iter().try_for_each(|used| change.add_rule_use(used))?;
-        let rule =
-            RuleDraft { condition: "surveyed".into(), labels: vec!["kiosk".into()], ..RuleDraft::default() };
-        let rule = rule.check("kiosks", change.site()).unwrap();
-        change.put_rule(rule.clone())?;
-        change.rename_rule(&rule, "quay-kiosks")
-    })
-    .await
-    .unwrap();
-    let read = |filter: RuleUseFilter| {
-        let store = store.clone();
-        async move { store.read(move |tx| tx.rule_uses(&filter)).await.unwrap() }
-    };
-    let its =
-        read(RuleUseFilter { rule: Some("quay-kiosks".into()), limit: 10, ..RuleUseFilter::default() }).await;
-    let machines: Vec<_> = its.iter().map(|used| used.machine.as_str()).collect();
-    assert_eq!(machines, ["tern-kiosk-2", "tern-kiosk-1"]);
-    let macs = Some(vec![Mac::documentation(3)]);
-    assert_eq!(
-        read(RuleUseFilter { macs, limit: 10, ..RuleUseFilter::default() }).await[0].rule,
-        "locations"
-    );
-    // Only what it did by itself counts for its limit, and only what was done since.
-    let since = |at: Timestamp| {
-        let store = store.clone();
-        async move { store.read(move |tx| tx.rule_uses_since("quay-kiosks", at)).await.unwrap() }
-    };
-    assert_eq!(since(start).await, 1);
-    assert_eq!(since(start + jiff::SignedDuration::from_secs(2)).await, 0);
-    assert_eq!(store.read(|tx| tx.rule_counter("quay-kiosks")).await.unwrap(), Some(5));
-    assert_eq!(store.read(|tx| tx.rule_counter("locations")).await.unwrap(), None);
-    assert_eq!(store.read(|tx| tx.rule_totals()).await.unwrap()["quay-kiosks"].0, 2);
 }

@@ -9,7 +9,7 @@ use super::object::{
 };
 use crate::{
     complete,
-    output::{Cell, Failure, Output, Table, columns, or_dash, pairs},
+    output::{Cell, Failure, Output, Table, columns, or_dash, pairs, some_names},
 };
 
 /// `lastmile label …`
@@ -120,9 +120,6 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     Ok(())
 }
 
-/// Machines of a value that are named one by one.
-const NAMED: usize = 6;
-
 fn compared(comparison: &LabelComparison) -> String {
     let LabelComparison { label, surveyed, unsurveyed, different, facts } = comparison;
     let mut text = match (surveyed, different.len()) {
@@ -131,13 +128,13 @@ fn compared(comparison: &LabelComparison) -> String {
         (_, 0) => format!("All {surveyed} surveyed machines of {label} are alike.\n"),
         (_, few) => format!(
             "The {surveyed} surveyed machines of {label} are alike except {few}: {}\n",
-            some(different)
+            some_names(different)
         ),
     };
     let row = |spread: &Spread| {
         let value = |one: &SpreadValue| {
             let value = one.value.clone().unwrap_or_else(|| "nothing".into());
-            format!("{value}: {} ({})", one.machines.len(), some(&one.machines))
+            format!("{value}: {} ({})", one.machines.len(), some_names(&one.machines))
         };
         let most = spread.values.first().map(|one| match &one.value {
             Some(value) => format!("{value}: {}", one.machines.len()),
@@ -151,18 +148,9 @@ fn compared(comparison: &LabelComparison) -> String {
         text.push_str(&columns(["fact", "most", "others"], facts.iter().map(row)).text());
     }
     if !unsurveyed.is_empty() {
-        text.push_str(&format!("\nNever surveyed: {}\n", some(unsurveyed)));
+        text.push_str(&format!("\nNever surveyed: {}\n", some_names(unsurveyed)));
     }
     text
-}
-
-/// The first names of several, and how many more there are.
-fn some(names: &[String]) -> String {
-    let shown = names.iter().take(NAMED).cloned().collect::<Vec<_>>().join(", ");
-    match names.len().saturating_sub(NAMED) {
-        0 => shown,
-        more => format!("{shown} and {more} more"),
-    }
 }
 
 fn rows(labels: &[LabelView]) -> Table {

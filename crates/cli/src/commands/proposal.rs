@@ -3,10 +3,12 @@
 use clap::{Args, Subcommand};
 use lastmile_api::{ProposalChosen, ProposalView, ProposalsChosen};
 use lastmile_client::Client;
+use lastmile_formats::mac::Mac;
 
-use super::rule::{effect_text, ran_text};
+use super::rule::{ask_before_installs, effect_text, ran_text};
 use crate::{
     complete,
+    confirm::Confirm,
     output::{Cell, Failure, Output, Table, columns},
 };
 
@@ -16,7 +18,12 @@ pub(crate) enum Command {
     /// List what rules propose, the longest waiting first.
     List,
     /// Accept proposals: what nothing stands in the way of is done.
-    Accept(Chosen),
+    Accept {
+        #[command(flatten)]
+        chosen: Chosen,
+        #[command(flatten)]
+        confirm: Confirm,
+    },
     /// Decline proposals. The same is not proposed again; something else is.
     Decline(Chosen),
 }
@@ -38,12 +45,17 @@ pub(crate) struct Chosen {
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<(), Failure> {
     match command {
         Command::List => out.list(&client.proposals_list().await?, rows),
-        Command::Accept(chosen) => {
+        Command::Accept { chosen, confirm } => {
             let request = request(&chosen, client).await?;
             let bar = out.working("accepting proposals");
-            let ran = client.trying(chosen.dry_run).proposals_accept(&request).await;
+            let tried = client.trying(true).proposals_accept(&request).await;
             bar.done();
-            out.show(&ran?, |ran| ran_text(ran));
+            let mut ran = tried?;
+            if !chosen.dry_run {
+                ask_before_installs(&ran, confirm)?;
+                ran = client.proposals_accept(&request).await?;
+            }
+            out.show(&ran, |ran| ran_text(ran));
             out.say_tried(chosen.dry_run);
         }
         Command::Decline(chosen) => {
@@ -60,13 +72,22 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
     Ok(())
 }
 
-/// Of all, those that are shown now: what comes meanwhile is not meant.
+/// Those that are meant, as they are now: what is proposed in their place meanwhile is not.
 async fn request(chosen: &Chosen, client: &Client) -> Result<ProposalsChosen, Failure> {
+    let all = client.proposals_list().await?;
+    let digest_of = |who: &str| {
+        let is_it = |one: &&ProposalView| {
+            one.who.eq_ignore_ascii_case(who) || one.mac.parse::<Mac>().ok() == who.parse().ok()
+        };
+        all.iter().find(is_it).map(|one| one.digest.clone())
+    };
     let proposals = if chosen.all {
-        let all = client.proposals_list().await?;
-        all.into_iter().map(|one| ProposalChosen { who: one.who, digest: Some(one.digest) }).collect()
+        all.iter()
+            .map(|one| ProposalChosen { who: one.mac.clone(), digest: Some(one.digest.clone()) })
+            .collect()
     } else {
-        chosen.machines.iter().map(|who| ProposalChosen { who: who.clone(), digest: None }).collect()
+        let named = |who: &String| ProposalChosen { who: who.clone(), digest: digest_of(who) };
+        chosen.machines.iter().map(named).collect()
     };
     Ok(ProposalsChosen { proposals })
 }

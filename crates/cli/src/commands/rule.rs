@@ -15,7 +15,8 @@ use super::{
 };
 use crate::{
     complete,
-    output::{Cell, Failure, Output, Table, columns},
+    confirm::Confirm,
+    output::{Cell, Failure, Output, Table, columns, some_names},
 };
 
 /// Where an example of a rule is to be had.
@@ -125,6 +126,8 @@ pub(crate) struct Run {
     /// Show what would be done, and change nothing.
     #[arg(long)]
     dry_run: bool,
+    #[command(flatten)]
+    confirm: Confirm,
 }
 
 /// Rules, as they are entered.
@@ -186,14 +189,32 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Run(args) => {
             let request = RulesRun { who: args.machines, all: args.all, arm_again: args.arm_again };
             let bar = out.working("running rules");
-            let ran = client.trying(args.dry_run).rules_run(&request).await;
+            let tried = client.trying(true).rules_run(&request).await;
             bar.done();
-            out.show(&ran?, |ran| ran_text(ran));
+            let mut ran = tried?;
+            if !args.dry_run {
+                ask_before_installs(&ran, args.confirm)?;
+                ran = client.rules_run(&request).await?;
+            }
+            out.show(&ran, |ran| ran_text(ran));
             out.say_tried(args.dry_run);
         }
         Command::Uses { name } => out.list(&client.rules_uses(&name).await?, uses),
     }
     Ok(())
+}
+
+/// Asks before installs are armed: they erase disks.
+pub(super) fn ask_before_installs(tried: &[RuleRun], confirm: Confirm) -> Result<(), Failure> {
+    let is_armed = |run: &&RuleRun| run.effects.iter().any(|effect| effect.what == "install");
+    let armed: Vec<&str> = tried.iter().filter(is_armed).map(|run| run.who.as_str()).collect();
+    if armed.is_empty() {
+        return Ok(());
+    }
+    confirm.ask(&format!(
+        "An install is armed on {}. What is on their disks is lost. Go on?",
+        some_names(&armed)
+    ))
 }
 
 fn edited(name: &str, base: &RuleDraft, edits: &Edits) -> Result<RuleDraft, Failure> {

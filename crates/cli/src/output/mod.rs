@@ -11,7 +11,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use lastmile_client::UploadProgress;
 use serde::Serialize;
 pub(crate) use table::{Cell, Table, columns};
-pub(crate) use text::{ago, clock, duration, or_dash, pairs, size, time, with_clocks};
+pub(crate) use text::{ago, clock, duration, or_dash, pairs, size, some_names, time, with_clocks};
 
 /// The form in which results are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]

@@ -15,6 +15,18 @@ pub(crate) fn pairs<'a>(pairs: impl IntoIterator<Item = (&'a str, String)>) -> S
         .collect()
 }
 
+/// Names that are written out of several.
+const NAMED: usize = 6;
+
+/// The first of several names, and how many more there are.
+pub(crate) fn some_names(all: &[impl AsRef<str>]) -> String {
+    let shown = all.iter().take(NAMED).map(AsRef::as_ref).collect::<Vec<_>>().join(", ");
+    match all.len().saturating_sub(NAMED) {
+        0 => shown,
+        more => format!("{shown} and {more} more"),
+    }
+}
+
 /// A dash for what is not there.
 pub(crate) fn or_dash(text: Option<impl ToString>) -> String {
     text.map_or_else(|| "-".into(), |text| text.to_string())

@@ -67,6 +67,8 @@ async fn a_rule_is_written_beside_what_it_would_do() {
     // Run, it proposes: that is what new rules do.
     browser.go(&format!("{}/rules", demo.console)).await;
     browser.press_button("Run now").await;
+    browser.wait_for_text_in("dialog", "something is proposed").await;
+    browser.press("Run all rules", "Run").await;
     browser.wait_for_text_in("ul[aria-label='Proposals'] li", "label first").await;
     browser.close().await;
 }

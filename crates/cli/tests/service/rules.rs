@@ -1,5 +1,11 @@
 //! Rules: what follows for machines of what surveys measured, seen through the client and simulated machines.
 
+use std::{
+    io::{Read, Write},
+    net::TcpStream,
+    time::Duration,
+};
+
 use lastmile_formats::{
     lldp::{Known, Neighbour},
     mac::Mac,
@@ -9,7 +15,7 @@ use lastmile_survey::messages::Finish;
 use serde_json::{Value, json};
 
 use super::survey::{Surveyed, hardware, surveying};
-use crate::support::{service::Service, site::loopback};
+use crate::support::{service::Service, site::loopback, wait_for};
 
 const TABLE: &str = "switch,port,hall,row,rack,unit\n\
                      sw-quay-1,Ethernet1/1,Holm Quay,A,r01,4\n\
@@ -84,7 +90,7 @@ async fn a_newcomer_gets_its_name_place_and_install_by_rule_and_never_twice() {
     );
     let trace = service.run(&["trace", "quay-01", "--all"]);
     assert!(trace.contains("by rule quay-machines: name = quay-01"), "{trace}");
-    crate::support::simulated::install(29_000, &mac(1), std::time::Duration::ZERO).await;
+    crate::support::simulated::install(29_000, &mac(1), Duration::ZERO).await;
     assert_eq!(service.json(&["install", "show", "1"])["state"], "installed");
 
     // Surveyed again, on another port, it follows its cable; what holds an installed system is not armed again.
@@ -107,7 +113,9 @@ async fn a_newcomer_gets_its_name_place_and_install_by_rule_and_never_twice() {
     let tried = service.run(&["rule", "run", "quay-01", "--arm-again", "--dry-run"]);
     assert!(tried.contains("install = tidewrack-12 with quay-server"), "{tried}");
     assert_eq!(service.json(&["install", "list"]).as_array().unwrap().len(), 1);
-    service.run(&["rule", "run", "quay-01", "--arm-again"]);
+    let (code, said) = service.fail(&["rule", "run", "quay-01", "--arm-again"]);
+    assert!(code == 2 && said.contains("What is on their disks is lost"), "{code} {said}");
+    service.run(&["rule", "run", "quay-01", "--arm-again", "--yes"]);
     assert_eq!(service.json(&["install", "show", "2"])["state"], "armed");
     assert_eq!(surveyed.ended.await.unwrap(), Finish::Restart);
 }
@@ -347,4 +355,102 @@ async fn what_was_measured_is_a_column_an_order_and_a_comparison() {
     let inventory = service.json(&["export", "inventory", "--facts"]);
     assert_eq!(inventory["machines"][1]["facts"]["memory"]["mib"], 65_536);
     assert!(service.json(&["export", "inventory"])["machines"][1].get("facts").is_none());
+}
+
+/// Sends a call, and waits for its answer or hangs up after a while.
+fn post(service: &Service<'_>, path: &str, body: &Value, patience: Option<Duration>) -> Option<String> {
+    let server = service.server().strip_prefix("http://").unwrap();
+    let mut stream = TcpStream::connect(server).unwrap();
+    let body = body.to_string();
+    let head = format!(
+        "POST /api/v1{path} HTTP/1.1\r\nHost: {server}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\
+         Connection: close\r\n\r\n{body}",
+        body.len()
+    );
+    stream.write_all(head.as_bytes()).unwrap();
+    if let Some(patience) = patience {
+        std::thread::sleep(patience);
+        return None;
+    }
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).unwrap();
+    Some(answer)
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_two_people_accept_at_once_is_done_once() {
+    let service = ruled(29_070);
+    add_rule(&service, "kiosks", "propose", &[&NAME[..], &["--append", "labels=kiosk"]].concat());
+    let surveyed = Surveyed::of(29_070, plugged(1));
+    surveyed.waits_as(None);
+    let digest = &service.json(&["proposal", "list"])[0]["digest"];
+    let chosen = json!({ "proposals": [{ "who": mac(1), "digest": digest }] });
+    let answers: Vec<String> = std::thread::scope(|scope| {
+        let ask = || post(&service, "/proposals/accept", &chosen, None).unwrap();
+        let people: Vec<_> = (0..4).map(|_| scope.spawn(ask)).collect();
+        people.into_iter().map(|person| person.join().unwrap()).collect()
+    });
+    let did = answers.iter().filter(|answer| answer.contains("\"after\":\"quay-01\"")).count();
+    assert_eq!(did, 1, "{answers:#?}");
+    let told =
+        |answer: &&String| answer.contains("accepted already") || answer.contains("nothing is proposed");
+    assert_eq!(answers.iter().filter(told).count(), 3, "{answers:#?}");
+    assert_eq!(service.json(&["rule", "uses", "kiosks"]).as_array().unwrap().len(), 1);
+    assert_eq!(names(&service.json(&["machine", "list"])), ["quay-01"]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn who_hangs_up_leaves_no_machine_named_and_not_armed() {
+    let service = ruled(29_080);
+    service.add_image();
+    service.add_answers();
+    let arm = ["--set", "arm=true", "--set", "image=tidewrack-12", "--set", "answers=quay-server"];
+    add_rule(&service, "kiosks", "propose", &[&NAME[..], &arm].concat());
+    for port in 1..=9 {
+        let surveyed = Surveyed::of(29_080, plugged(port));
+        surveyed.waits_as(None);
+        surveyed.ended.abort();
+    }
+    // Some hang up before anything is done, some in the midst of it.
+    for port in 1..=9_u8 {
+        let chosen = json!({ "proposals": [{ "who": mac(port) }] });
+        post(&service, "/proposals/accept", &chosen, Some(Duration::from_millis(4 * u64::from(port))));
+    }
+    wait_for("an install on every machine that has a name", Duration::from_secs(20), || {
+        let machines = service.json(&["machine", "list"]);
+        let machines = machines.as_array().unwrap();
+        let is_armed = |machine: &Value| machine["stage"] == "armed";
+        (!machines.is_empty() && machines.iter().all(is_armed)).then_some(())
+    });
+    let (uses, machines) = (service.json(&["rule", "uses", "kiosks"]), service.json(&["machine", "list"]));
+    assert_eq!(uses.as_array().unwrap().len(), machines.as_array().unwrap().len());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_install_that_cannot_be_armed_is_said_and_waits() {
+    let service = ruled(29_090);
+    service.add_image();
+    service.add_answers();
+    let arm = ["--set", "arm=true", "--set", "image=tidewrack-12", "--set", "answers=quay-server"];
+    // Who is to be ignored boots nothing, an install neither.
+    add_rule(&service, "kiosks", "apply", &[&NAME[..], &arm, &["--set", "default_boot=ignored"]].concat());
+    let surveyed = Surveyed::of(29_090, plugged(1));
+    surveyed.waits_as(Some("quay-01"));
+    let refused = "is set to be ignored";
+    let used = service.json(&["rule", "uses", "kiosks"]);
+    let changes: Vec<&str> =
+        used[0]["changes"].as_array().unwrap().iter().map(|one| one.as_str().unwrap()).collect();
+    assert_eq!(changes[..2], ["name = quay-01", "default_boot = ignored"], "{changes:?}");
+    assert!(changes[2].starts_with("install refused: ") && changes[2].contains(refused), "{changes:?}");
+    assert!(service.run(&["trace", "quay-01", "--all"]).contains(refused));
+    assert!(service.json(&["install", "list"]).as_array().unwrap().is_empty());
+    // It waits for a person: who is asked before disks are lost, and told the same until the cause is gone.
+    assert_eq!(service.json(&["proposal", "list"])[0]["effects"][0]["what"], "install");
+    let (code, said) = service.fail(&["proposal", "accept", "quay-01"]);
+    assert!(code == 2 && said.contains("An install is armed on quay-01"), "{code} {said}");
+    assert!(service.run(&["proposal", "accept", "quay-01", "--yes"]).contains(refused));
+    service.run(&["machine", "change", "quay-01", "--set", "default_boot=local-disk"]);
+    service.run(&["proposal", "accept", "quay-01", "--yes"]);
+    assert_eq!(service.json(&["install", "show", "1"])["state"], "armed");
+    assert_eq!(surveyed.ended.await.unwrap(), Finish::Restart);
 }

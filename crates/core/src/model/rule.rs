@@ -77,6 +77,25 @@ pub struct Rule {
     pub hourly_limit: u32,
 }
 
+impl Rule {
+    /// Everything in it that values are put into.
+    fn patterns(&self) -> impl Iterator<Item = &String> {
+        self.machine_name.iter().chain(&self.address).chain(self.details.values())
+    }
+
+    /// Whether its condition or one of its patterns names a value; a pattern that only has the word in it counts, too.
+    #[must_use]
+    pub fn names(&self, name: &str) -> bool {
+        self.condition.names(name) || self.patterns().any(|pattern| pattern.contains(name))
+    }
+
+    /// Whether it counts the machines that it names.
+    #[must_use]
+    pub fn counts(&self) -> bool {
+        self.machine_name.iter().chain(&self.address).any(|pattern| pattern.contains("counter"))
+    }
+}
+
 /// That something is proposed for whoever has an address, and waits for a person.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Proposal {

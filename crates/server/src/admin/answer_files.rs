@@ -243,7 +243,7 @@ pub(super) async fn lint(State(admin): State<Admin>) -> Result<Json<LintReport>,
         let site = app.records.site();
         answers::lint(&site, &|machine, revision| app.records.subject(&site, machine, Some(revision)))
     });
-    let lint = looked.await.map_err(|error| Reject::conflict(format!("the look broke off: {error}")))?;
+    let lint = looked.await?;
     let finding = |finding: answers::Finding| LintFinding {
         answers: finding.answers,
         image: finding.image,

@@ -19,7 +19,7 @@ use super::{
     machines::refuse_while_installing,
     reject::{Json, Reject},
 };
-use crate::{app::App, clock, rules::Running};
+use crate::{app::App, clock, records::to_the_end, rules::Running};
 
 /// Bytes of a CSV text and what JSON adds to it.
 pub(super) const MOST_IMPORT: usize = 64 * 1024 * 1024;
@@ -186,19 +186,22 @@ pub(super) async fn adopt(
         change.put_machines(machines.clone())?;
         // Who was surveyed gets what rules say of it, now that it has a name.
         let mut ruled = Vec::new();
-        for mac in machines.iter().flat_map(|machine| machine.macs.iter().take(1)) {
-            ruled.push((*mac, app.records.run_rules(change, *mac, &Running::default())?));
+        for mac in machines.iter().filter_map(|machine| machine.macs.first()) {
+            ruled.push(app.records.run_rules(change, *mac, &Running::default())?);
         }
         let site = change.site();
         let now = machines.iter().filter_map(|machine| site.machine_by_id(machine.id));
-        let rows = now.map(|machine| app.records.machine_row(site, machine)).collect();
+        let rows: Vec<MachineRow> = now.map(|machine| app.records.machine_row(site, machine)).collect();
         Ok::<_, Reject>((rows, ruled))
     };
-    let (rows, ruled): (Vec<MachineRow>, _) = admin.app.records.change(adopt).await?;
-    for (mac, mut ran) in ruled {
-        admin.app.records.arm_by_rule(mac, &mut ran).await;
-    }
-    Ok((StatusCode::CREATED, Json(rows)))
+    let work = async move {
+        let (rows, ruled) = admin.app.records.change(adopt).await?;
+        for mut ran in ruled {
+            admin.app.records.arm_by_rule(&mut ran).await;
+        }
+        Ok::<_, Reject>(rows)
+    };
+    Ok((StatusCode::CREATED, Json(to_the_end(work).await??)))
 }
 
 /// What a pattern may name of a newcomer.

@@ -7,7 +7,7 @@ use lastmile_api::{
     AgentView, FactsCompareQuery, FactsComparison, FactsView, LabelComparison, Problem, SurveyRow,
 };
 use lastmile_core::{
-    model::{compare::spread, machine::Machine, survey::SurveyRecord},
+    model::{compare::spread, condition::Known, machine::Machine, survey::SurveyRecord},
     site::Site,
 };
 use lastmile_formats::mac::Mac;
@@ -147,4 +147,14 @@ pub(super) async fn of_label(
         facts,
         label,
     }))
+}
+
+/// The machine's name, or the newcomer's address.
+pub(super) fn name_of(site: &Site, mac: Mac) -> String {
+    site.machine_by_mac(mac).map_or_else(|| mac.to_string(), |machine| machine.name.clone())
+}
+
+/// What was measured, in one line; empty if nothing was.
+pub(super) fn summary(known: &Known) -> String {
+    known.survey.as_ref().map(|survey| survey.summary()).unwrap_or_default()
 }

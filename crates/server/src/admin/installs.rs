@@ -89,8 +89,7 @@ pub(super) async fn preview(
 ) -> Result<Json<Vec<ArmPreview>>, Reject> {
     // Every machine's file is written to see whether it can be: with thousands of them that takes a while.
     let found = tokio::task::spawn_blocking(move || admin.app.records.preview(&several)).await;
-    let found = found.map_err(|error| Reject::conflict(format!("the preview broke off: {error}")))?;
-    Ok(Json(found.map_err(|error| Reject::from(error).of_question())?))
+    Ok(Json(found?.map_err(|error| Reject::from(error).of_question())?))
 }
 
 impl From<ArmError> for Reject {

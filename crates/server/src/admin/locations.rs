@@ -19,8 +19,8 @@ use lastmile_store::Change;
 
 use super::{
     Admin,
+    facts::name_of,
     reject::{Json, Reject},
-    rules::name_of,
 };
 use crate::app::App;
 

@@ -22,6 +22,7 @@ mod menus;
 mod named;
 mod naming;
 mod overview;
+mod proposals;
 mod reject;
 mod rename;
 mod rules;
@@ -181,11 +182,11 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(rename::rule))
         .routes(routes!(rules::uses))
         .routes(routes!(rules::attempt))
-        .routes(routes!(rules::run))
+        .routes(routes!(proposals::run))
         .routes(routes!(rules::of_machine))
-        .routes(routes!(rules::proposals))
-        .routes(routes!(rules::accept))
-        .routes(routes!(rules::decline))
+        .routes(routes!(proposals::list))
+        .routes(routes!(proposals::accept))
+        .routes(routes!(proposals::decline))
         .routes(routes!(locations::list))
         .routes(routes!(locations::import).layer(DefaultBodyLimit::max(bulk::MOST_IMPORT)))
         .routes(routes!(locations::remove))

@@ -15,9 +15,9 @@ use lastmile_core::{
 use lastmile_store::DeliveryFilter;
 
 use super::{
-    Admin,
+    Admin, proposals,
     reject::{Json, Reject},
-    rules, status,
+    status,
 };
 use crate::{app::App, clock};
 
@@ -209,7 +209,7 @@ fn of_images(site: &Site) -> Vec<Attention> {
 }
 
 async fn of_proposals(admin: &Admin, site: &Arc<Site>) -> Result<Option<Attention>, Reject> {
-    let waiting = rules::proposed(&admin.app, site).await?;
+    let waiting = proposals::proposed(&admin.app, site).await?;
     let Some(first) = waiting.first() else { return Ok(None) };
     Ok(Some(Attention {
         what: match waiting.len() {

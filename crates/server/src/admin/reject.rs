@@ -75,6 +75,14 @@ impl From<Vec<Fault>> for Reject {
     }
 }
 
+/// Work that was given away panicked.
+impl From<tokio::task::JoinError> for Reject {
+    fn from(error: tokio::task::JoinError) -> Self {
+        tracing::error!("{error}");
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, "It broke off", error.to_string())
+    }
+}
+
 impl From<StoreError> for Reject {
     fn from(error: StoreError) -> Self {
         tracing::error!("{error}");

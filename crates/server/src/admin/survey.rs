@@ -1,6 +1,6 @@
 //! The survey: its system, and what it measured.
 
-use axum::{extract::State, http::StatusCode};
+use axum::extract::State;
 use lastmile_api::{ImageDetail, ImageKind, KernelSource, Problem, RevisionDraft, SurveyBuild};
 use lastmile_core::{
     base::Fault,
@@ -31,23 +31,16 @@ pub(super) async fn build(
     let Ok(alone) = admin.app.work.building.clone().try_lock_owned() else {
         return Err(Reject::conflict("the survey's system is being made already. Wait for its end"));
     };
-    let is_trying = records::is_trying();
     let work = async move {
         let app = &admin.app;
         let (library, work, wanted) = (app.library.clone(), app.work.clone(), asked.clone());
         let built = tokio::task::spawn_blocking(move || survey::build(&library, &work, &wanted)).await;
-        let built = built.map_err(|error| broken(&error))?.map_err(|error| reject(&error, &asked))?;
+        let built = built?.map_err(|error| reject(&error, &asked))?;
         drop(alone);
         let notes = built.notes.clone();
         images::import(app, draft(&asked, built), notes).await
     };
-    // On its own: whoever asked may have gone away by its end.
-    let work = tokio::spawn(async move { if is_trying { records::trying(work).await } else { work.await } });
-    work.await.map_err(|error| broken(&error))?
-}
-
-fn broken(error: &tokio::task::JoinError) -> Reject {
-    Reject::new(StatusCode::INTERNAL_SERVER_ERROR, "The system cannot be made", error.to_string())
+    records::to_the_end(work).await?
 }
 
 fn draft(asked: &SurveyBuild, built: Built) -> RevisionDraft {

@@ -14,8 +14,8 @@ pub(super) async fn look(findings: &mut Findings, app: &App) {
     if site.rules().next().is_none() {
         return;
     }
-    let held = site.clone();
-    let read = move |tx: &mut Tx<'_>| spent(tx, &held, now);
+    let rules: Vec<_> = site.rules().cloned().collect();
+    let read = move |tx: &mut Tx<'_>| spent(tx, &rules, now);
     let Ok(spent) = app.records.store.read(read).await else { return };
     for rule in site.rules().filter(|rule| spent.contains(&rule.name)) {
         findings.add(

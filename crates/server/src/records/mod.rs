@@ -86,6 +86,17 @@ pub(crate) fn is_trying() -> bool {
     TRYING.try_with(|is_trying| *is_trying).unwrap_or(false)
 }
 
+/// Does `work` to its end, also if nobody waits for it any more; what is only tried here is only tried there.
+///
+/// # Errors
+/// That it panicked.
+pub(crate) async fn to_the_end<T: Send + 'static>(
+    work: impl Future<Output = T> + Send + 'static,
+) -> Result<T, tokio::task::JoinError> {
+    let is_trying = is_trying();
+    tokio::spawn(async move { if is_trying { trying(work).await } else { work.await } }).await
+}
+
 /// What came of a change that was only tried.
 struct Tried<T, E>(Result<T, E>);
 

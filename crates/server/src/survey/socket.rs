@@ -294,7 +294,7 @@ impl Conversation<'_> {
         };
         async move {
             let (mut taken, mut ran) = records.store.change_for_machine(record).await?;
-            records.arm_by_rule(mac, &mut ran).await;
+            records.arm_by_rule(&mut ran).await;
             for refused in ran.refused {
                 taken = format!("{taken}; a rule could not do its work: {refused}");
             }

@@ -77,6 +77,16 @@ impl Change<'_> {
         Ok(())
     }
 
+    /// Corrects what a rule is said to have changed: what it was about to do was refused.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn set_rule_changes(&mut self, rule_use: &RuleUse) -> Result<(), StoreError> {
+        self.tx.set_rule_changes(rule_use)?;
+        self.record(Recorded::Rule { name: rule_use.rule.clone() });
+        Ok(())
+    }
+
     /// Keeps these as all the locations there are.
     ///
     /// # Errors

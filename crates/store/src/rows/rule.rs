@@ -226,6 +226,18 @@ impl Tx<'_> {
         Ok(())
     }
 
+    /// Corrects what a rule is said to have changed.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub(crate) fn set_rule_changes(&mut self, rule_use: &RuleUse) -> Result<(), StoreError> {
+        let its = rule_use::rule.eq(&rule_use.rule).and(rule_use::mac.eq(rule_use.mac.to_string()));
+        let its = rule_use::table.filter(its.and(rule_use::at.eq(rule_use.at.as_millisecond())));
+        let changes = value::json(&rule_use.changes)?;
+        diesel::update(its).set(rule_use::changes.eq(changes)).execute(self.connection())?;
+        Ok(())
+    }
+
     /// When rules changed machines, the latest first.
     ///
     /// # Errors

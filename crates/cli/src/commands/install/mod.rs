@@ -19,7 +19,7 @@ use super::{answers::asked_of, toml_file::read_text};
 use crate::{
     complete,
     confirm::Confirm,
-    output::{Cell, Failure, Output, Table, clock, columns, duration, or_dash, pairs},
+    output::{Cell, Failure, Output, Table, clock, columns, duration, or_dash, pairs, some_names},
 };
 
 /// `lastmile install …`
@@ -120,9 +120,6 @@ pub(crate) struct Arm {
 
 /// Installs on a page, which is the most that the service gives.
 const PAGE: u32 = 1000;
-/// Machines that a question names.
-const NAMED: usize = 5;
-
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
         Command::List { machine, state, limit } => {
@@ -239,10 +236,7 @@ async fn arm(args: Arm, client: &Client, out: &Output) -> Result<ExitCode, Failu
 
 /// What somebody is asked before machines lose what is installed on them.
 fn loses(holding: &[&str]) -> String {
-    let mut named = holding.iter().take(NAMED).copied().collect::<Vec<_>>().join(", ");
-    if holding.len() > NAMED {
-        named.push_str(&format!(" and {} more", holding.len() - NAMED));
-    }
+    let named = some_names(holding);
     match holding.len() {
         1 => format!("{named} has a system installed, and would lose it. Arm the install?"),
         count => {

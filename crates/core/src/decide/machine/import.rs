@@ -124,7 +124,7 @@ pub fn import(text: &str, site: &Site, own: &[Ipv4Addr], now: Timestamp) -> Resu
     let mut rows = Vec::new();
     let mut then = site.clone();
     let mut seen: BTreeMap<String, u64> = BTreeMap::new();
-    let mut lines = Lines { text, at: 0, line: 1 };
+    let mut lines = spreadsheet::Lines::of_text(text);
     for record in reader.records() {
         let record = match record {
             Ok(record) => record,
@@ -170,28 +170,6 @@ pub fn import(text: &str, site: &Site, own: &[Ipv4Addr], now: Timestamp) -> Resu
         faults.add("line 2", "there is no row", "Give a machine a line below the head.");
     }
     faults.into_result(|| Some(rows))
-}
-
-/// Counts lines from record to record. The reader itself takes the empty lines before a record for the record's own.
-struct Lines<'a> {
-    text: &'a str,
-    at: usize,
-    line: u64,
-}
-
-impl Lines<'_> {
-    /// The line that a record begins on.
-    fn of(&mut self, record: &StringRecord) -> u64 {
-        let begin = record.position().map_or(self.at, |at| usize::try_from(at.byte()).unwrap_or(self.at));
-        let bytes = self.text.as_bytes();
-        let blank =
-            bytes.get(begin..).unwrap_or_default().iter().take_while(|byte| matches!(byte, b'\r' | b'\n'));
-        let begin = begin + blank.count();
-        let passed = bytes.get(self.at..begin).unwrap_or_default();
-        self.line += passed.iter().filter(|byte| **byte == b'\n').count() as u64;
-        self.at = begin;
-        self.line
-    }
 }
 
 /// What the columns are, by the head.

@@ -1,6 +1,6 @@
 //! The machine that rules make of one.
 
-use std::net::Ipv4Addr;
+use std::{collections::BTreeMap, net::Ipv4Addr};
 
 use jiff::Timestamp;
 use lastmile_formats::mac::Mac;
@@ -50,7 +50,7 @@ pub fn apply(
         (None, Some(name)) => MachineDraft::new(name, vec![mac.to_string()]),
         (None, None) => return Ok(None),
     };
-    let (mut reservation, mut install) = (None, None);
+    let (mut reservation, mut arms) = (None, false);
     for effect in &effects {
         match &effect.what {
             What::Name => {}
@@ -62,7 +62,7 @@ pub fn apply(
                 draft.default_boot = effect.after.parse().map_err(|error| fault("default_boot", &error))?;
             }
             What::Address => reservation = Some(reserve(site, &effect.after, mac, own)?),
-            What::Install => install = Some(effect),
+            What::Install => arms = true,
         }
     }
     let mut machine = draft.check(site, former.map(AsRef::as_ref), now)?;
@@ -70,15 +70,11 @@ pub fn apply(
         let given = Given { rule: effect.rule.clone(), value: effect.after.clone(), at: now };
         machine.given.insert(effect.what.to_string(), given);
     }
-    let install = install.and_then(|effect| {
-        let (image, answers) = effect.after.split_once(" with ")?;
-        let (image, answers) = (image.to_owned(), answers.to_owned());
-        Some(ArmRequest {
-            machine: machine.name.clone(),
-            image,
-            answers,
-            asked: std::collections::BTreeMap::new(),
-        })
+    let install = outcome.install.clone().filter(|_| arms).map(|with| ArmRequest {
+        machine: machine.name.clone(),
+        image: with.image,
+        answers: with.answers,
+        asked: BTreeMap::new(),
     });
     Ok(Some(Applied { machine, reservation, install, effects }))
 }

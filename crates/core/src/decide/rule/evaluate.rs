@@ -3,15 +3,14 @@
 use std::{
     cmp::Reverse,
     collections::{BTreeMap, BTreeSet},
-    fmt,
     net::Ipv4Addr,
     sync::Arc,
 };
 
 use lastmile_formats::mac::Mac;
 use minijinja::{Value, context, value::merge_maps};
-use serde::{Deserialize, Serialize};
 
+use super::{ArmedWith, Effect, Kept, Outcome, Verdict, What};
 use crate::{
     base::name,
     decide::{
@@ -20,7 +19,6 @@ use crate::{
     },
     model::{
         condition::Known,
-        image::Sha256,
         label::Label,
         machine::{DefaultBoot, Machine},
         reservation::ReservedFor,
@@ -32,122 +30,7 @@ use crate::{
 };
 
 /// Counters that are tried for a name and an address that are free.
-const MOST_COUNTERS: i64 = 20_000;
-
-/// What a rule gives a machine, in the order in which people are shown it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub enum What {
-    /// Its name: it is registered by it.
-    Name,
-    /// A reserved address.
-    Address,
-    /// A label.
-    Label(String),
-    /// A detail.
-    Detail(String),
-    /// What it boots while no install is armed.
-    DefaultBoot,
-    /// An armed install.
-    Install,
-}
-
-/// As the fields of a machine are named; `labels.kiosk` is one label.
-impl fmt::Display for What {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Name => f.write_str("name"),
-            Self::Label(label) => write!(f, "labels.{label}"),
-            Self::Detail(detail) => write!(f, "details.{detail}"),
-            Self::Address => f.write_str("address"),
-            Self::DefaultBoot => f.write_str("default_boot"),
-            Self::Install => f.write_str("install"),
-        }
-    }
-}
-
-/// What would be otherwise.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Effect {
-    /// By which rule.
-    pub rule: String,
-    /// What.
-    pub what: What,
-    /// What there is now; nothing if there is nothing.
-    pub before: Option<String>,
-    /// What there is then.
-    pub after: String,
-    /// Whether it is done without a person.
-    pub is_immediate: bool,
-    /// Why it cannot be done.
-    pub obstacle: Option<String>,
-}
-
-/// What a rule would give and does not, as a person has said otherwise.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Kept {
-    /// The rule.
-    pub rule: String,
-    /// What.
-    pub what: What,
-    /// Why it stays, in words.
-    pub why: String,
-}
-
-/// Whether a rule holds of a machine.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Verdict {
-    /// The rule.
-    pub rule: String,
-    /// What becomes of what it says.
-    pub mode: RuleMode,
-    /// Whether its condition holds.
-    pub holds: bool,
-    /// The parts of its condition that do not, each with why, where there is more to say.
-    pub failing: Vec<(String, Option<String>)>,
-}
-
-/// What rules say of one machine.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Outcome {
-    /// Every rule that is not off, in the order in which they are followed.
-    pub verdicts: Vec<Verdict>,
-    /// What would be otherwise.
-    pub effects: Vec<Effect>,
-    /// What stays as a person has said.
-    pub kept: Vec<Kept>,
-    /// The counter of each rule whose pattern has one.
-    pub counters: BTreeMap<String, i64>,
-    /// Whether somebody has to give it a name first: it is not registered, and no rule names it.
-    pub lacks_name: bool,
-}
-
-impl Outcome {
-    /// What there is to do: nothing stands in its way.
-    pub fn possible(&self) -> impl Iterator<Item = &Effect> {
-        self.effects.iter().filter(|effect| effect.obstacle.is_none() && !self.lacks_name)
-    }
-
-    /// Told from every other outcome: by what would be otherwise.
-    #[must_use]
-    pub fn digest(&self) -> String {
-        self.digest_by(|effect| effect.after.as_str())
-    }
-
-    /// The same, whatever numbers names and addresses have: they go on while others are given theirs.
-    #[must_use]
-    pub fn uncounted_digest(&self) -> String {
-        let is_counted = |effect: &Effect| {
-            matches!(effect.what, What::Name | What::Address) && self.counters.contains_key(&effect.rule)
-        };
-        self.digest_by(|effect| if is_counted(effect) { "" } else { effect.after.as_str() })
-    }
-
-    fn digest_by<'a>(&'a self, value: impl Fn(&'a Effect) -> &'a str) -> String {
-        let line = |effect: &'a Effect| format!("{} {} {}\n", effect.rule, effect.what, value(effect));
-        let lines: String = self.effects.iter().map(line).collect();
-        Sha256::of(lines.as_bytes()).to_string()[..16].to_owned()
-    }
-}
+const MOST_COUNTERS: i64 = 10_000;
 
 /// What else decides what rules do.
 #[derive(Debug, Clone, Copy)]
@@ -162,7 +45,8 @@ pub struct Surroundings<'a> {
     pub arms_again: bool,
 }
 
-/// What is known of whoever has an address; nothing was measured of it if it has no survey.
+/// What is known of whoever has an address; nothing was measured of it if it has no survey. A survey of a machine was started from one
+/// of the machine's own addresses.
 #[must_use]
 pub fn known_at(site: &Site, mac: Mac, subnet: Option<Arc<Subnet>>) -> Known {
     let machine = site.machine_by_mac(mac).cloned();
@@ -318,9 +202,7 @@ impl Following<'_> {
         let name = name.filter(|_| self.claim(&What::Name)).cloned();
         let address = rule.address.as_ref().filter(|_| !self.has_address(rule));
         let address = address.filter(|_| self.claim(&What::Address)).cloned();
-        let is_counted =
-            |pattern: &Option<String>| pattern.as_ref().is_some_and(|text| text.contains("counter"));
-        let is_counted = is_counted(&name) || is_counted(&address);
+        let is_counted = rule.counts() && (name.is_some() || address.is_some());
         let first = self.around.counters.get(&rule.name).map_or(1, |last| last.saturating_add(1));
         let mut counter = first;
         let (name, address) = loop {
@@ -365,7 +247,13 @@ impl Following<'_> {
         if let Err(error) = name::check_machine_name(name) {
             return Some(error.to_string());
         }
-        self.site.machine(name).map(|other| format!("another machine is called {}", other.name))
+        if let Some(other) = self.site.machine(name) {
+            return Some(format!("another machine is called {}", other.name));
+        }
+        // Registered by another of its cards, it would be there twice.
+        let mut cards = self.known.survey.iter().flat_map(|survey| survey.macs());
+        let (card, other) = cards.find_map(|card| Some((card, self.site.machine_by_mac(card)?)))?;
+        Some(format!("its card {card} is registered as one of {}", other.name))
     }
 
     fn is_reserved(&self, address: &str) -> bool {
@@ -477,8 +365,9 @@ impl Following<'_> {
             (_, None) => Some("no answers are named, and none of its labels names any"),
             _ => None,
         };
-        let after = format!("{} with {}", image.unwrap_or_default(), answers.unwrap_or_default());
-        self.effect(rule, what, None, after).obstacle = obstacle.map(str::to_owned);
+        let with = ArmedWith { image: image.unwrap_or_default(), answers: answers.unwrap_or_default() };
+        self.effect(rule, what, None, with.to_string()).obstacle = obstacle.map(str::to_owned);
+        self.outcome.install = Some(with);
     }
 
     /// What its labels say, with those that it is about to get.

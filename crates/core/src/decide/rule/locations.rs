@@ -52,7 +52,8 @@ pub struct LocationRow {
 /// Everything that is wrong in any row, each with its line and column.
 pub fn import_locations(text: &str, site: &Site, replaces: bool) -> Result<Vec<LocationRow>, Vec<Fault>> {
     let mut faults = Faults::new();
-    let mut reader = spreadsheet::reader(spreadsheet::without_mark(text));
+    let text = spreadsheet::without_mark(text);
+    let (mut reader, mut lines) = (spreadsheet::reader(text), spreadsheet::Lines::of_text(text));
     let columns: Vec<String> = match reader.headers() {
         Ok(head) => head.iter().map(str::to_ascii_lowercase).collect(),
         Err(error) => {
@@ -63,6 +64,11 @@ pub fn import_locations(text: &str, site: &Site, replaces: bool) -> Result<Vec<L
     let known = |column: &str| column == "switch" || column == "port" || PARTS.contains(&column);
     for column in columns.iter().filter(|column| !known(column)) {
         faults.add("line 1", format!("no column is called '{column}'"), COLUMNS);
+    }
+    for (index, column) in columns.iter().enumerate().filter(|(_, column)| known(column)) {
+        if columns[..index].contains(column) {
+            faults.add("line 1", format!("'{column}' is there twice"), "Give each column once.");
+        }
     }
     for column in ["switch", "port"].iter().filter(|column| !columns.iter().any(|other| other == **column)) {
         faults.add("line 1", format!("there is no column {column}"), COLUMNS);
@@ -80,7 +86,7 @@ pub fn import_locations(text: &str, site: &Site, replaces: bool) -> Result<Vec<L
                 continue;
             }
         };
-        let line = record.position().map_or(0, csv::Position::line);
+        let line = lines.of(&record);
         if record.iter().all(str::is_empty) {
             continue;
         }
@@ -112,6 +118,9 @@ pub fn import_locations(text: &str, site: &Site, replaces: bool) -> Result<Vec<L
             faults.add(format!("line {line}, port"), what, "Give each port once.");
         }
         rows.push(row(site, location));
+    }
+    if rows.is_empty() && faults.is_empty() {
+        faults.add("line 2", "there is no row", "Give a port a line below the head.");
     }
     if replaces {
         let gone =

@@ -7,13 +7,15 @@ mod apply;
 mod draft;
 mod evaluate;
 mod locations;
+mod outcome;
 mod preview;
 mod rack;
 
 pub use apply::{Applied, apply};
 pub use draft::{RuleDraft, USUAL_LIMIT};
-pub use evaluate::{Effect, Kept, Outcome, Surroundings, Verdict, What, evaluate, known_at};
+pub use evaluate::{Surroundings, evaluate, known_at};
 pub use locations::{LocationChange, LocationRow, import_locations};
+pub use outcome::{ArmedWith, Effect, Kept, Outcome, Verdict, What};
 pub use preview::{Previewed, preview};
 pub use rack::{Occupant, Rack, RackUnit, racks};
 

@@ -154,6 +154,25 @@ fn a_newcomer_gets_name_address_labels_and_location() {
 }
 
 #[test]
+fn a_machine_that_is_registered_by_another_of_its_cards_is_not_registered_again() {
+    let mut survey = survey(1, "MK-8");
+    survey.survey.facts.nics.push(Nic {
+        mac: mac(9),
+        neighbour: None,
+        ..survey.survey.facts.nics[0].clone()
+    });
+    let site = with(&site().with_survey(survey), "kiosks", &kiosks());
+    let machine = MachineDraft::new("tern-quay-1", vec![mac(9).to_string()]).check(&site, None, NOW).unwrap();
+    let site = site.with_machine(machine);
+    let said = outcome(&site, 1);
+    let obstacle = said.effects[0].obstacle.as_deref().unwrap();
+    assert_eq!(obstacle, format!("its card {} is registered as one of tern-quay-1", mac(9)));
+    assert!(said.lacks_name);
+    // What it says of its other cards is no survey of theirs.
+    assert_eq!(known_at(&site, mac(9), None).survey, None);
+}
+
+#[test]
 fn what_a_person_said_stays() {
     let site = applied(&with(&site(), "kiosks", &kiosks()), 1);
     let machine = site.machine("tern-kiosk-01").unwrap().clone();
@@ -357,8 +376,13 @@ fn a_table_of_locations_is_taken_whole_or_not_at_all() {
     let faults = import_locations(wrong, &site, false).unwrap_err();
     let places: Vec<_> = faults.iter().map(|fault| fault.place.as_str()).collect();
     assert_eq!(places, ["line 2, unit", "line 3, switch", "line 4", "line 5, port", "line 6"]);
-    let faults = import_locations("port,where\n", &site, false).unwrap_err();
-    assert_eq!(faults.len(), 2, "{faults:?}");
+    let faults = import_locations("port,where,port\n", &site, false).unwrap_err();
+    assert_eq!(faults.len(), 3, "{faults:?}");
+    // A table of which only the head was saved does not take all there is away.
+    let faults = import_locations("switch,port,rack\n\n", &site, true).unwrap_err();
+    assert_eq!(faults[0].what, "there is no row");
+    let faults = import_locations("switch,port,rack\n\n,,\nsw,,r12\n", &site, true).unwrap_err();
+    assert_eq!(faults[0].place, "line 4, port");
 }
 
 #[test]
