@@ -30,7 +30,8 @@ pub(crate) enum Asking {
     /// Firmware of this architecture.
     Firmware(Architecture),
     /// An installer, or the system that it made.
-    RunningSystem,
+    /// A system that was started, of that vendor class.
+    RunningSystem(&'static str),
 }
 
 /// What was granted.
@@ -99,11 +100,11 @@ impl Relayed {
                 options.set(code::PARAMETER_REQUEST_LIST, PXE_OPTIONS);
                 message.set_broadcast();
             }
-            Asking::RunningSystem => {
+            Asking::RunningSystem(class) => {
                 // Another identifier than the firmware's, as the real one sends.
                 let identifier: Vec<u8> = [1].into_iter().chain(self.mac.octets()).collect();
                 options.set(code::CLIENT_IDENTIFIER, identifier);
-                options.set(code::VENDOR_CLASS, *b"d-i");
+                options.set(code::VENDOR_CLASS, class.as_bytes());
                 options.set(code::PARAMETER_REQUEST_LIST, INSTALLER_OPTIONS);
             }
         }

@@ -159,6 +159,8 @@ enum SpeaksFrom {
     Granted,
 }
 
+/// The vendor class of an installer's DHCP client.
+const INSTALLER: &str = "d-i";
 /// Folder that the simulated loader was built to ask in.
 const LOADER_PREFIX: &str = "boot-loader/grub";
 
@@ -289,7 +291,7 @@ impl Machine {
         parameters: &[String],
         watch: &mut (dyn FnMut(Beat) + Send),
     ) -> Result<(Http, installer::Orders), SimError> {
-        let grant = self.lease(Asking::RunningSystem).await?;
+        let grant = self.lease(Asking::RunningSystem(INSTALLER)).await?;
         if grant.address != firmware_address {
             return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
         }
@@ -311,7 +313,7 @@ impl Machine {
         system: &NewSystem,
         watch: &mut (dyn FnMut(Beat) + Send),
     ) -> Result<(), SimError> {
-        let grant = self.lease(Asking::RunningSystem).await?;
+        let grant = self.lease(Asking::RunningSystem(INSTALLER)).await?;
         let mut report = reqwest::Url::parse(&system.report)
             .map_err(|error| SimError::Installer(format!("{} is no address: {error}", system.report)))?;
         report
@@ -335,7 +337,7 @@ impl Machine {
         let [.., a, b, c, d] = self.identity.mac.octets();
         let phase = match asking {
             Asking::Firmware(_) => 0x1000_0000,
-            Asking::RunningSystem => 0x2000_0000,
+            Asking::RunningSystem(_) => 0x2000_0000,
         };
         client.lease(asking, u32::from_be_bytes([a, b, c, d]) ^ phase).await
     }

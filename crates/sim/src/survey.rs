@@ -9,7 +9,7 @@ use lastmile_agent::{
 };
 use lastmile_survey::{
     facts::Facts,
-    messages::{Finish, Said, Survey, ToAgent},
+    messages::{DHCP_CLASS, Finish, Said, Survey, ToAgent},
 };
 use tokio::{sync::mpsc, time::Instant};
 use uuid::Uuid;
@@ -32,7 +32,7 @@ impl Machine {
         facts: &Facts,
         watch: &mut (dyn FnMut(Beat) + Send),
     ) -> Result<Finish, SimError> {
-        let grant = self.lease(Asking::RunningSystem).await?;
+        let grant = self.lease(Asking::RunningSystem(DHCP_CLASS)).await?;
         if grant.address != firmware_address {
             return Err(SimError::AddressChanged { firmware: firmware_address, installer: grant.address });
         }

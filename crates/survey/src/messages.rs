@@ -14,6 +14,8 @@ use crate::facts::Facts;
 
 /// Where the agent connects to, on the listener that machines are served by.
 pub const PATH: &str = "/agent";
+/// The vendor class of the agent's own DHCP client (RFC 2132, section 9.13), by which it is told from firmware.
+pub const DHCP_CLASS: &str = "lastmile-survey";
 /// The version of these messages. A service takes those of its own version only: agent and service are built together.
 pub const VERSION: u32 = 1;
 /// Longest message, in bytes: facts of a machine with hundreds of disks are a tenth of it.

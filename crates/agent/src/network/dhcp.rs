@@ -10,6 +10,7 @@ use lastmile_formats::{
     dhcp::{Kind, Message, Op, code},
     mac::Mac,
 };
+use lastmile_survey::messages::DHCP_CLASS;
 
 /// First wait for an answer, doubled at each further try up to the last (section 4.1).
 const FIRST_WAIT: Duration = Duration::from_secs(1);
@@ -27,8 +28,6 @@ const WANTED: [u8; 8] = [
     code::RENEWAL_TIME,
     code::REBINDING_TIME,
 ];
-/// By what the service and whoever reads a capture tell this client from firmware.
-const CLASS: &[u8] = b"lastmile-survey";
 
 /// An address that was granted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -178,7 +177,7 @@ impl Client {
         message.secs = u16::try_from(now.saturating_sub(self.begun).as_secs()).unwrap_or(u16::MAX);
         // Without an address, a card takes what is for everybody only.
         message.set_broadcast();
-        message.options.set(code::VENDOR_CLASS, CLASS);
+        message.options.set(code::VENDOR_CLASS, DHCP_CLASS.as_bytes());
         message.options.set(code::PARAMETER_REQUEST_LIST, WANTED);
         message
     }

@@ -7,7 +7,11 @@ use super::{
     super::{AgentEvent, Course, Role, Seen, Silence, TransferEnd},
     Boot, Case, Diagnosis, Exchange,
 };
-use crate::{base::size_text, decide::dhcp::NoReply, model::install::ReportStage};
+use crate::{
+    base::size_text,
+    decide::dhcp::NoReply,
+    model::{agent::DHCP_CLASS, install::ReportStage},
+};
 
 /// Firmware chooses among offers within this time.
 const CHOOSING: SignedDuration = SignedDuration::from_secs(10);
@@ -16,6 +20,8 @@ const LOADER_START: SignedDuration = SignedDuration::from_secs(30);
 /// A kernel that has started asks for an address within this time: it unpacks its initrd and finds its NICs first
 /// (65 s were measured under emulation).
 const KERNEL_START: SignedDuration = SignedDuration::from_secs(150);
+/// An agent that has its address connects within this time.
+const AGENT_CONNECT: SignedDuration = SignedDuration::from_secs(60);
 /// An installer that has its address fetches its answers within this time.
 const ANSWERS_FETCH: SignedDuration = SignedDuration::from_secs(60);
 
@@ -411,6 +417,40 @@ pub(super) fn no_second_lease(boot: &Boot<'_>) -> Option<Diagnosis> {
          NIC, a kernel parameter may name a NIC or VLAN that is called otherwise there, or the machine's memory is too \
          small for the initrd.",
     ))
+}
+
+pub(super) fn agent_not_connected(boot: &Boot<'_>) -> Option<Diagnosis> {
+    let agents = boot.events.iter().rev().filter_map(|event| match &event.seen {
+        Seen::Agent(agent) => Some((event, agent)),
+        _ => None,
+    });
+    if let Some((event, agent)) = agents.into_iter().next() {
+        return (agent.what == AgentEvent::Refused).then(|| {
+            Diagnosis::new(
+                Case::AgentNotConnected,
+                event,
+                format!("the survey's agent was {}", agent.text),
+                "The machine runs the survey, reaches this service, and is not let in: it tries again and again.",
+                "A system of another version is built anew by `lastmile survey build`. Where the address is not known to \
+                 be the machine's, set the subnet's identify to first-claim. Then switch the machine off and on: each \
+                 start has a token of its own.",
+            )
+        });
+    }
+    let lease = boot.exchanges().find(|exchange| {
+        exchange.request.class().as_deref() == Some(DHCP_CLASS)
+            && exchange.reply.as_ref().is_some_and(|reply| reply.kind == Kind::Ack)
+    })?;
+    (boot.since(lease.event) >= AGENT_CONNECT).then(|| {
+        Diagnosis::new(
+            Case::AgentNotConnected,
+            lease.event,
+            "the survey's system has its address, and its agent never connected",
+            "It cannot reach the boot listener by TCP from the address that it has.",
+            "A firewall may let DHCP and TFTP through and not TCP to the boot listener's port; the subnet's router may be \
+             wrong. The machine's screen says what the agent tried.",
+        )
+    })
 }
 
 pub(super) fn answers_never_fetched(boot: &Boot<'_>) -> Option<Diagnosis> {

@@ -48,6 +48,8 @@ pub enum Case {
     NoMenuAsked,
     /// The kernel was fetched, and its system never asked for an address.
     NoSecondLease,
+    /// The survey's agent has its address, and is not connected: it never was, or was refused.
+    AgentNotConnected,
     /// The installer has its address, and never fetched its answers.
     AnswersNeverFetched,
     /// The same install begins again and again.
@@ -85,7 +87,7 @@ impl Diagnosis {
 type Search = fn(&Boot<'_>) -> Option<Diagnosis>;
 
 /// Every case, what stops a boot earlier before what stops it later.
-const CASES: [Search; 15] = [
+const CASES: [Search; 16] = [
     cases::not_answered,
     cases::newcomer_ignored,
     cases::second_server,
@@ -99,6 +101,7 @@ const CASES: [Search; 15] = [
     cases::transfer_stalled,
     cases::no_menu_asked,
     cases::no_second_lease,
+    cases::agent_not_connected,
     cases::answers_never_fetched,
     cases::install_repeats,
 ];

@@ -15,8 +15,8 @@ use lastmile_formats::{
 };
 
 use super::super::{
-    Course, Datagram, Decision, DhcpExchange, FileRequest, ForeignReply, Report, Role, Seen, Silence,
-    TraceEvent, TransferEnd, Wire,
+    AgentEvent, AgentSeen, Course, Datagram, Decision, DhcpExchange, FileRequest, ForeignReply, Report, Role,
+    Seen, Silence, TraceEvent, TransferEnd, Wire,
 };
 use crate::model::install::ReportStage;
 
@@ -126,8 +126,13 @@ impl Story {
 
     /// The installer asks for and gets its address.
     pub(in crate::report::trace) fn installer_lease(&mut self) -> &mut Self {
+        self.system_lease("d-i")
+    }
+
+    /// A running system of that vendor class does.
+    pub(in crate::report::trace) fn system_lease(&mut self, class: &str) -> &mut Self {
         let mut request = Message::request(Kind::Request, 8, mac());
-        request.options.set(code::VENDOR_CLASS, *b"d-i");
+        request.options.set(code::VENDOR_CLASS, class.as_bytes());
         self.answered(&request, Kind::Ack, ADDRESS)
     }
 
@@ -177,6 +182,11 @@ impl Story {
 
     pub(in crate::report::trace) fn answers(&mut self) -> &mut Self {
         self.file("preseed.cfg", Role::Answers, TransferEnd::Done)
+    }
+
+    pub(in crate::report::trace) fn agent(&mut self, what: AgentEvent, text: &str) -> &mut Self {
+        let (from, to) = (SocketAddrV4::new(ADDRESS, 1026), SocketAddrV4::new(SERVICE, 80));
+        self.push(Seen::Agent(Box::new(AgentSeen { from, to, what, text: text.into() })))
     }
 
     pub(in crate::report::trace) fn report(&mut self, stage: ReportStage) -> &mut Self {

@@ -9,8 +9,8 @@ use lastmile_formats::{
 use super::{stories::*, *};
 use crate::{
     decide::dhcp::{NoReply, NoSubnet},
-    model::install::ReportStage,
-    report::trace::Silence,
+    model::{agent::DHCP_CLASS, install::ReportStage},
+    report::trace::{AgentEvent, Silence},
 };
 
 /// What is found, `secs` after the last event.
@@ -159,6 +159,21 @@ fn kernel_but_no_second_dhcp() {
     story.discover().request().loader().menu().kernel();
     nothing(&story, 149);
     assert!(only(&story, 151, Case::NoSecondLease).means.contains("found no NIC"));
+}
+
+#[test]
+fn an_agent_that_does_not_connect_or_is_refused() {
+    let mut story = Story::new();
+    story.discover().request().loader().file("grub/grub.cfg", Role::Menu, TransferEnd::Done).kernel();
+    story.after(20).system_lease(DHCP_CLASS);
+    nothing(&story, 59);
+    assert!(only(&story, 61, Case::AgentNotConnected).fix.contains("firewall"));
+    story.after(5).agent(AgentEvent::Refused, "refused: its token is for another machine");
+    let found = only(&story, 1, Case::AgentNotConnected);
+    assert_eq!(found.seen, "the survey's agent was refused: its token is for another machine");
+    // Once it is let in, nothing is wrong any more.
+    story.after(5).agent(AgentEvent::Connected, "welcome");
+    nothing(&story, 600);
 }
 
 #[test]
