@@ -454,3 +454,38 @@ async fn an_install_that_cannot_be_armed_is_said_and_waits() {
     assert_eq!(service.json(&["install", "show", "1"])["state"], "armed");
     assert_eq!(surveyed.ended.await.unwrap(), Finish::Restart);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_card_that_answers_name_and_no_survey_found_is_said_before_anything_is_armed() {
+    let service = ruled(29_100);
+    service.add_image();
+    let interface = |device: &str| {
+        let network = format!("[network.interfaces.lan]\ndevice = '{device}'\naddresses = ['dhcp']\n");
+        format!("images = ['tidewrack-12']\n{}\n{network}", service.answers())
+    };
+    let answers = service.write("answers.toml", interface("eno1"));
+    service.put("answers", "quay-server", &answers);
+    let surveyed = Surveyed::of(29_100, plugged(1));
+    surveyed.waits_as(None);
+    service.run(&["machine", "adopt", &mac(1), "--name", "quay-1"]);
+    service.run(&["machine", "add", "quay-never", "--mac", "00:00:5e:00:53:0f"]);
+    let there = service.json(&["machine", "facts", "quay-1"])["facts"]["nics"][0]["names"][0].clone();
+    let report: Value =
+        serde_json::from_slice(&service.try_run(&["answers", "lint", "--json"]).stdout).unwrap();
+    let findings = report["findings"].as_array().unwrap();
+    let found = findings.iter().find(|one| one["place"] == "network.interfaces.lan.device").unwrap();
+    assert_eq!(
+        (&found["machines"], &found["what"]),
+        (&json!(["quay-1"]), &json!("the survey found no network card named eno1"))
+    );
+    let fix = found["fix"].as_str().unwrap();
+    assert!(fix.contains(there.as_str().unwrap()) && fix.contains(&mac(1)), "{fix}");
+    let arm = ["install", "arm", "quay-1", "--image", "tidewrack-12", "--answers", "quay-server"];
+    let preview = service.run(&[&arm[..], &["--dry-run"]].concat());
+    assert!(preview.contains("no network card named eno1"), "{preview}");
+    // The name that there will be is no fault, and where nobody has looked nothing is said.
+    let answers = service.write("answers.toml", interface(there.as_str().unwrap()));
+    service.run(&["answers", "change", "quay-server", "--from", &answers]);
+    let linted = service.try_run(&["answers", "lint"]);
+    assert!(!String::from_utf8_lossy(&linted.stdout).contains("network card"), "{linted:?}");
+}

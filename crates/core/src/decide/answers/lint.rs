@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use super::{Collisions, Resolved, Subject, Target, resolve, support, write, write::check_format};
+use super::{Collisions, Resolved, Subject, Target, cards, resolve, support, write, write::check_format};
 use crate::{
     base::Fault,
     model::{
@@ -159,6 +159,10 @@ fn faults_on(
         Ok(_) => {
             let mut faults = resolution.settings.example_passwords();
             faults.extend(support::warnings(revision.family, &resolution.settings));
+            let survey = on.and_then(|(machine, _)| site.survey_of(machine));
+            faults.extend(
+                survey.iter().flat_map(|survey| cards::missing(&resolution.settings, &survey.survey.facts)),
+            );
             faults
         }
         Err(faults) => faults,

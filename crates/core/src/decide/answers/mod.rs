@@ -1,6 +1,7 @@
 //! Layers of settings put on each other and filled with a machine's values ([`resolve()`]); the whole ([`Resolved`]) written in
 //! the language of an installer ([`write()`]).
 
+mod cards;
 mod collisions;
 mod layers;
 mod lint;
@@ -9,6 +10,7 @@ mod resolved;
 mod support;
 mod write;
 
+pub(crate) use cards::missing as missing_cards;
 pub use collisions::Collisions;
 pub use lint::{Finding, Lint, lint, pairing_faults};
 pub use resolve::{Resolution, Subject, questions, resolve};

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::{ArmRequest, Subjects, arm::Examined};
 use crate::{
     base::Fault,
-    decide::answers::warnings,
+    decide::answers::{missing_cards, warnings},
     model::{
         answers::{DiskMatch, Prefer},
         image::ImageKind,
@@ -60,7 +60,7 @@ impl ArmRequest {
         };
         match self.examine(site, subjects) {
             Err(faults) => preview.faults = faults,
-            Ok(Examined { image, answers, resolution, .. }) => {
+            Ok(Examined { machine, image, answers, resolution, .. }) => {
                 let settings = &resolution.settings;
                 preview.gets = Some(format!("{} r{}", image.name, image.current.number));
                 preview.answers = Some(format!("{} v{}", self.answers, answers.number));
@@ -70,6 +70,9 @@ impl ArmRequest {
                 }
                 preview.asks = resolution.open.keys().cloned().collect();
                 preview.warnings = warnings(image.current.family, settings);
+                if let Some(survey) = site.survey_of(machine) {
+                    preview.warnings.extend(missing_cards(settings, &survey.survey.facts));
+                }
             }
         }
         preview
