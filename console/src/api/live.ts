@@ -55,6 +55,10 @@ export function useLive(): Connection {
     const close = () => {
       source?.close();
       source = undefined;
+      // Whoever does not see the page needs no reading; all of it is read once it is seen again.
+      for (const reading of [readAgain, readRecord, readOverview]) {
+        reading.stop();
+      }
       setConnection("connecting");
     };
     const follow = () => {
@@ -76,9 +80,6 @@ export function useLive(): Connection {
       window.removeEventListener("pagehide", close);
       window.removeEventListener("pageshow", open);
       close();
-      readAgain.stop();
-      readRecord.stop();
-      readOverview.stop();
       stopHolding();
     };
   }, [queries]);
@@ -238,6 +239,8 @@ function pausing(queries: QueryClient, pause: number) {
     },
     stop: () => {
       window.clearTimeout(timer);
+      timer = undefined;
+      waiting.clear();
     },
   };
 }

@@ -1,5 +1,7 @@
 //! What is around every page: the palette, the keyboard, the event stream.
 
+use std::time::Duration;
+
 use crate::support::{browser::Browser, demo::Demo};
 
 const ESCAPE: &str = "\u{e00c}";
@@ -58,10 +60,22 @@ async fn only_a_page_that_is_seen_holds_the_event_stream() {
     };
     event("pagehide").await;
     browser.wait_for_text_in("header [role=status]", "connecting").await;
+    // What was asked for before is answered, and nothing more is asked for.
+    let answered = async || {
+        let count = "return performance.getEntriesByType('resource').length";
+        browser.client.execute(count, Vec::new()).await.unwrap().as_u64().unwrap()
+    };
+    let mut before = 0;
+    while before != answered().await {
+        before = answered().await;
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
     // What happens meanwhile is there when it is seen again.
     let draft = lastmile_api::MachineDraft::new("berth-1", vec!["02:00:5e:00:53:d1".to_owned()]);
     demo.client().machines_create(&draft).await.unwrap();
+    tokio::time::sleep(Duration::from_secs(1)).await;
     assert!(!browser.text().await.contains("berth-1"));
+    assert_eq!(before, answered().await, "a page that nobody sees asks for nothing");
     event("pageshow").await;
     browser.wait_for_text_in("header [role=status]", "live").await;
     browser.wait_for_text("berth-1").await;
