@@ -49,7 +49,7 @@ function Shown({ rows }: { rows: RuleRun[] }) {
   return (
     <>
       <p className="mb-2">
-        Of {machines(rows.length)} that were surveyed, {changed.length} would be changed; for {proposed.length} something is proposed.
+        Of {machines(rows.length)} that were surveyed, {changed.length || "none"} would be changed; for {proposed.length} something is proposed.
       </p>
       {armed.length > 0 && (
         <p className="mb-2 border-l-4 border-error pl-3">An install is armed on {machines(armed.length)}. What is on their disks is lost.</p>
