@@ -1,7 +1,7 @@
 //! What a machine's events mean: the faults that practitioners hit, recognised from the packets.
 //!
 //! A case is a function from one boot to what was found in it; [`CASES`] lists them in the order in which a person
-//! should read them. To add one: a variant of [`Case`], a function in `cases.rs`, a line in [`CASES`], and a test with
+//! should read them. To add one: a variant of [`Case`], a function in `address.rs`, `files.rs` or `system.rs`, a line in [`CASES`], and a test with
 //! packets made for it.
 
 use std::sync::Arc;
@@ -12,10 +12,12 @@ use serde::{Deserialize, Serialize};
 
 use super::{DhcpExchange, FileRequest, Role, Seen, TraceEvent, TransferEnd, last_boot};
 
-mod cases;
+mod address;
+mod files;
 #[cfg(test)]
 #[path = "stories_tests.rs"]
 pub(in crate::report::trace) mod stories;
+mod system;
 
 /// What was recognised.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -88,22 +90,22 @@ type Search = fn(&Boot<'_>) -> Option<Diagnosis>;
 
 /// Every case, what stops a boot earlier before what stops it later.
 const CASES: [Search; 16] = [
-    cases::not_answered,
-    cases::newcomer_ignored,
-    cases::second_server,
-    cases::other_server_chosen,
-    cases::no_loader,
-    cases::address_in_use,
-    cases::refused,
-    cases::offers_never_requested,
-    cases::wrong_loader,
-    cases::file_not_found,
-    cases::transfer_stalled,
-    cases::no_menu_asked,
-    cases::no_second_lease,
-    cases::agent_not_connected,
-    cases::answers_never_fetched,
-    cases::install_repeats,
+    address::not_answered,
+    address::newcomer_ignored,
+    address::second_server,
+    address::other_server_chosen,
+    address::no_loader,
+    address::address_in_use,
+    address::refused,
+    address::offers_never_requested,
+    files::wrong_loader,
+    files::file_not_found,
+    files::transfer_stalled,
+    files::no_menu_asked,
+    system::no_second_lease,
+    system::agent_not_connected,
+    system::answers_never_fetched,
+    system::install_repeats,
 ];
 
 /// Explains the last boot in `events` (oldest first), as it stands at `now`. Nothing found is no promise that all is

@@ -136,6 +136,14 @@ impl Story {
         self.answered(&request, Kind::Ack, ADDRESS)
     }
 
+    /// It renews that address.
+    pub(in crate::report::trace) fn renewal(&mut self, class: &str) -> &mut Self {
+        let mut request = Message::request(Kind::Request, 9, mac());
+        request.ciaddr = ADDRESS;
+        request.options.set(code::VENDOR_CLASS, class.as_bytes());
+        self.answered(&request, Kind::Ack, ADDRESS)
+    }
+
     pub(in crate::report::trace) fn file(&mut self, path: &str, role: Role, end: TransferEnd) -> &mut Self {
         self.file_with(path, role, end, |_| {})
     }

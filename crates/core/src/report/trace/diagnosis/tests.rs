@@ -174,6 +174,10 @@ fn an_agent_that_does_not_connect_or_is_refused() {
     // Once it is let in, nothing is wrong any more.
     story.after(5).agent(AgentEvent::Connected, "welcome");
     nothing(&story, 600);
+    // Of one that waits for days only its renewals are left in the trace.
+    let mut renewals = Story::new();
+    renewals.renewal(DHCP_CLASS);
+    nothing(&renewals, 600);
 }
 
 #[test]
