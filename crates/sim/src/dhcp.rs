@@ -29,8 +29,7 @@ const INSTALLER_OPTIONS: [u8; 7] = [1, 3, 6, 12, 15, 28, 42];
 pub(crate) enum Asking {
     /// Firmware of this architecture.
     Firmware(Architecture),
-    /// An installer, or the system that it made.
-    /// A system that was started, of that vendor class.
+    /// A system that was started, of this vendor class: an installer, what it made, the survey.
     RunningSystem(&'static str),
 }
 

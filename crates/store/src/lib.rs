@@ -259,6 +259,8 @@ mod migration_tests;
 #[cfg(test)]
 mod rule_tests;
 #[cfg(test)]
+mod survey_tests;
+#[cfg(test)]
 mod tests;
 #[cfg(test)]
 mod writer_tests;
