@@ -65,6 +65,12 @@ struct Arming {
 }
 
 impl Ran {
+    /// Of what a person accepts that is not proposed any more.
+    fn outdated() -> Self {
+        let refused = "something else is proposed by now, or it was accepted already".into();
+        Self { refused: vec![refused], ..Self::default() }
+    }
+
     /// In words, for a trace: which rules did something, and what.
     pub(crate) fn summary(&self) -> Option<String> {
         let rules: BTreeSet<&str> = self.effects.iter().map(|effect| effect.rule.as_str()).collect();
@@ -199,25 +205,24 @@ impl Records {
         let mac = survey.mac;
         let is_on = |rule: &&Arc<Rule>| rule.mode != RuleMode::Off && rule.condition.holds(&known);
         let holding: Vec<Arc<Rule>> = site.rules().filter(is_on).cloned().collect();
+        let accepted = running.accepted.get(&mac);
         if holding.is_empty() {
             // Of most reports: nothing is asked of the database.
             change.remove_proposal(mac)?;
-            return Ok(Ran::default());
+            return Ok(if accepted.is_some() { Ran::outdated() } else { Ran::default() });
         }
         let held = Held {
             own: self.own_addresses(),
             counters: counters(change.tx(), &holding)?,
             spent: if running.by.is_some() { BTreeSet::new() } else { spent(change.tx(), &holding, now)? },
         };
-        let accepted = running.accepted.get(&mac);
         let outcome = match accepted {
             None => evaluate(&site, mac, &known, &held.around(running.arms_again)),
             Some(seen) => {
                 let again = held.with_counters_of(seen);
                 let outcome = evaluate(&site, mac, &known, &again.around(false));
                 if outcome.digest() != seen.digest() {
-                    let refused = "something else is proposed by now, or it was accepted already".into();
-                    return Ok(Ran { refused: vec![refused], ..Ran::default() });
+                    return Ok(Ran::outdated());
                 }
                 outcome
             }
