@@ -47,13 +47,11 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::List => out.list(&client.proposals_list().await?, rows),
         Command::Accept { chosen, confirm } => {
             let request = request(&chosen, client).await?;
-            let bar = out.working("accepting proposals");
-            let tried = client.trying(true).proposals_accept(&request).await;
-            bar.done();
-            let mut ran = tried?;
+            let what = "accepting proposals";
+            let mut ran = out.during(what, client.trying(true).proposals_accept(&request)).await?;
             if !chosen.dry_run {
                 ask_before_installs(&ran, confirm)?;
-                ran = client.proposals_accept(&request).await?;
+                ran = out.during(what, client.proposals_accept(&request)).await?;
             }
             out.show(&ran, |ran| ran_text(ran));
             out.say_tried(chosen.dry_run);

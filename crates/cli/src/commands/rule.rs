@@ -188,13 +188,11 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Try(args) => attempt(args, client, out).await?,
         Command::Run(args) => {
             let request = RulesRun { who: args.machines, all: args.all, arm_again: args.arm_again };
-            let bar = out.working("running rules");
-            let tried = client.trying(true).rules_run(&request).await;
-            bar.done();
-            let mut ran = tried?;
+            let what = "running rules";
+            let mut ran = out.during(what, client.trying(true).rules_run(&request)).await?;
             if !args.dry_run {
                 ask_before_installs(&ran, args.confirm)?;
-                ran = client.rules_run(&request).await?;
+                ran = out.during(what, client.rules_run(&request)).await?;
             }
             out.show(&ran, |ran| ran_text(ran));
             out.say_tried(args.dry_run);
@@ -234,10 +232,9 @@ async fn attempt(args: Try, client: &Client, out: &Output) -> Result<(), Failure
     };
     let rule = edited(&args.name, &base, &args.edits)?;
     let request = RuleTrialRequest { name: args.name, rule, limit: Some(args.limit) };
-    let bar = out.working("trying the rule on every machine that was surveyed");
-    let trial = client.rules_try(&request).await;
-    bar.done();
-    out.show(&trial?, |trial| trial_text(trial, args.all));
+    let what = "trying the rule on every machine that was surveyed";
+    let trial = out.during(what, client.rules_try(&request)).await?;
+    out.show(&trial, |trial| trial_text(trial, args.all));
     Ok(())
 }
 

@@ -110,13 +110,21 @@ impl Output {
     }
 
     /// A sign of life for work of a known amount but unknown speed; none where nobody watches.
-    pub(crate) fn working(&self, what: &str) -> Bar {
+    fn working(&self, what: &str) -> Bar {
         if self.format != Format::Table || !std::io::stderr().is_terminal() {
             return Bar(ProgressBar::hidden());
         }
         let bar = ProgressBar::new_spinner().with_message(what.to_owned());
         bar.enable_steady_tick(std::time::Duration::from_millis(100));
         Bar(bar)
+    }
+
+    /// Waits for work of unknown length, with a sign of life.
+    pub(crate) async fn during<T>(&self, what: &str, work: impl Future<Output = T>) -> T {
+        let bar = self.working(what);
+        let done = work.await;
+        bar.done();
+        done
     }
 
     /// A bar for so many things; none where nobody watches.

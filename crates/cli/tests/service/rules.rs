@@ -342,6 +342,11 @@ async fn what_was_measured_is_a_column_an_order_and_a_comparison() {
     );
     let (code, said) = service.fail(&["machine", "list", "--column", "memory_gb"]);
     assert!(code == 1 && said.contains("names memory_gb, which nothing is called"), "{code} {said}");
+    let csv = service.run(&["machine", "list", "--column", "product;cores", "--output", "csv"]);
+    assert!(csv.starts_with("name,stage,product,cores\n"), "{csv}");
+    // None is left out without a word.
+    let (code, said) = service.fail(&["machine", "list", "--column", &["cores"; 21].join(";")]);
+    assert!(code == 1 && said.contains("21 columns are asked for"), "{code} {said}");
 
     let compared = service.json(&["label", "compare", "quay"]);
     assert_eq!((&compared["surveyed"], &compared["different"]), (&json!(3), &json!(["quay-2"])));

@@ -124,8 +124,13 @@ pub(super) async fn list(
 
 /// What was asked for beside the usual columns, joined by semicolons.
 fn expressions(place: &str, joined: &str) -> Result<Vec<FactExpression>, Reject> {
-    let texts = joined.split(';').map(str::trim).filter(|text| !text.is_empty()).take(MOST_COLUMNS);
-    texts.map(|text| expression(place, text)).collect()
+    let texts: Vec<&str> = joined.split(';').map(str::trim).filter(|text| !text.is_empty()).collect();
+    if texts.len() > MOST_COLUMNS {
+        let what = format!("{} columns are asked for, and a list has {MOST_COLUMNS} at most", texts.len());
+        let fix = "Ask for fewer, or export the inventory with its facts.".into();
+        return Err(Reject::from(vec![Fault { place: place.into(), what, fix }]).of_question());
+    }
+    texts.into_iter().map(|text| expression(place, text)).collect()
 }
 
 fn expression(place: &str, text: &str) -> Result<FactExpression, Reject> {

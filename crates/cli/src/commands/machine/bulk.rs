@@ -155,10 +155,9 @@ pub(super) async fn remove(args: &Remove, client: &Client, out: &Output) -> Resu
 pub(super) async fn import(args: &Import, client: &Client, out: &Output) -> Result<(), Failure> {
     let csv = read_text(&args.file, "Give a CSV file, or - for standard input. `--help` shows an example.")?;
     let count = csv.lines().count().saturating_sub(1);
-    let bar = out.working(&format!("importing {count} rows"));
-    let report = client.trying(args.dry_run).machines_import(&MachinesImport { csv }).await;
-    bar.done();
-    let report = report?;
+    let what = format!("importing {count} rows");
+    let (client, rows) = (client.trying(args.dry_run), MachinesImport { csv });
+    let report = out.during(&what, client.machines_import(&rows)).await?;
     if out.is_csv() {
         out.list(&report.rows, imported_rows);
     } else {

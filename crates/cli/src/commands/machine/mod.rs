@@ -148,7 +148,7 @@ pub(crate) struct Filter {
     #[arg(long, value_name = "CONDITION")]
     r#where: Option<String>,
     /// A further column, by what surveys measured and people said, as in product, memory_gib or 'disks | length'; may be repeated.
-    #[arg(long, value_name = "VALUE")]
+    #[arg(long, value_name = "VALUE", value_delimiter = ';')]
     column: Vec<String>,
     /// Order by such a value.
     #[arg(long, value_name = "VALUE", conflicts_with = "by_name")]
