@@ -22,6 +22,8 @@ use tokio::{
 
 /// Where the folders are, one for each point.
 pub const FOLDER: &str = "/lastmile";
+/// Where programs look for others.
+pub(crate) const SEARCHED: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// How long one may take: tools that ask every disk of a shelf take a minute.
 const PATIENCE: Duration = Duration::from_secs(180);
 /// Most bytes of what one says.
@@ -30,11 +32,17 @@ const MOST_SAID: u64 = 1 << 20;
 const MOST_ERRORS: usize = 300;
 
 /// When they run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::IntoStaticStr)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, strum::IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
 pub enum Point {
-    /// Before the first report of a boot, with the facts: what they say is reported with them.
+    /// Before the first report of a boot: what they say is reported.
     BeforeReport,
+    /// After rules have run for the first time in a boot: what they say is reported, and rules run again.
+    AfterRules,
+    /// Before a job, which is not done if one of them fails: what they say is part of its result.
+    BeforeJob,
+    /// After a job, which has failed if one of them fails: what they say is part of its result.
+    AfterJob,
 }
 
 /// What the programs of a point said, by their names, and what went wrong with others.
@@ -46,8 +54,9 @@ pub struct Said {
     pub faults: Vec<String>,
 }
 
-/// Runs the programs of a point below a folder, one after another in the order of their names.
-pub async fn run(folder: &Path, point: Point, input: &impl Serialize) -> Said {
+/// Runs the programs of a point below a folder, one after another in the order of their names. Each is given `input`, and `told` in its
+/// environment.
+pub async fn run(folder: &Path, point: Point, input: &impl Serialize, told: &[(String, String)]) -> Said {
     let mut said = Said::default();
     let input = match serde_json::to_vec(input) {
         Ok(input) => input,
@@ -58,7 +67,7 @@ pub async fn run(folder: &Path, point: Point, input: &impl Serialize) -> Said {
     };
     for program in programs(&folder.join(<&str>::from(point))) {
         let name = program.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-        match one(&program, &input).await {
+        match one(&program, &input, point, told).await {
             Ok(Some(value)) => {
                 said.found.insert(name, value);
             }
@@ -81,8 +90,16 @@ fn programs(folder: &Path) -> Vec<PathBuf> {
 }
 
 /// Runs one; gives what it said, if that was anything.
-async fn one(program: &Path, input: &[u8]) -> Result<Option<Value>, String> {
+async fn one(
+    program: &Path,
+    input: &[u8],
+    point: Point,
+    told: &[(String, String)],
+) -> Result<Option<Value>, String> {
     let mut child = Command::new(program)
+        .env("PATH", SEARCHED)
+        .env("LASTMILE_POINT", <&str>::from(point))
+        .envs(told.iter().map(|(key, value)| (key, value)))
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
@@ -150,12 +167,12 @@ mod tests {
         put(folder.path(), "broken", "echo 'no controller' >&2; exit 3", 0o755);
         put(folder.path(), "chatty", "echo hello", 0o755);
         put(folder.path(), "notes.txt", "echo {}", 0o644);
-        let said = run(folder.path(), Point::BeforeReport, &json!({"cores": 8})).await;
+        let said = run(folder.path(), Point::BeforeReport, &json!({"cores": 8}), &[]).await;
         assert_eq!(said.found, BTreeMap::from([("raid".into(), json!({"told": {"cores": 8}}))]));
         assert_eq!(said.faults.len(), 2, "{said:?}");
         assert_eq!(said.faults[0], "broken: it ended with exit status: 3: no controller");
         assert!(said.faults[1].starts_with("chatty: what it said is no JSON"), "{said:?}");
-        let nothing = run(&folder.path().join("elsewhere"), Point::BeforeReport, &json!({})).await;
+        let nothing = run(&folder.path().join("elsewhere"), Point::BeforeReport, &json!({}), &[]).await;
         assert_eq!(nothing, Said::default());
     }
 }

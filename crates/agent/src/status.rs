@@ -25,9 +25,14 @@ pub struct Shown {
     pub doing: String,
     /// What is waited for.
     pub waits_for: Option<String>,
+    /// What is in the machine, a line each.
+    pub listing: Vec<String>,
     /// What went wrong, and is worth a look.
     pub faults: Vec<String>,
 }
+
+/// Lines of what is in the machine that are shown: a screen has 25.
+const MOST_LISTED: usize = 11;
 
 /// Faults that are shown: the last ones.
 const MOST_FAULTS: usize = 5;
@@ -85,6 +90,16 @@ impl Status {
         self.set(|shown| shown.waits_for = Some(what.into()));
     }
 
+    /// What is in the machine.
+    pub fn listing(&self, mut lines: Vec<String>) {
+        if lines.len() > MOST_LISTED {
+            let more = lines.len() - (MOST_LISTED - 1);
+            lines.truncate(MOST_LISTED - 1);
+            lines.push(format!("and {more} more, which the service shows"));
+        }
+        self.set(|shown| shown.listing = lines);
+    }
+
     /// What went wrong.
     pub fn fault(&self, what: String) {
         self.set(|shown| {
@@ -130,7 +145,7 @@ impl fmt::Display for Shown {
         for fault in &self.faults {
             row("fault", fault)?;
         }
-        Ok(())
+        self.listing.iter().try_for_each(|line| writeln!(f, "  {line}"))
     }
 }
 
@@ -153,6 +168,13 @@ mod tests {
             "Last Mile survey\n  machine   not registered yet\n  hardware  Marram Systems MS-20, serial 4711\n  \
              address   none on eth0 yet, waits for an answer of a DHCP server\n  now       starting\n  waits for orders\n"
         );
+        status.listing(vec!["memory    512 MiB".into()]);
+        assert!(
+            follows.borrow_and_update().to_string().ends_with("  waits for orders\n  memory    512 MiB\n")
+        );
+        status.listing((0..30).map(|number| format!("disk      sd{number}")).collect());
+        assert_eq!(follows.borrow_and_update().listing.len(), MOST_LISTED);
+        assert_eq!(follows.borrow().listing.last().unwrap(), "and 20 more, which the service shows");
         status.waits_for("orders");
         assert!(!follows.has_changed().unwrap(), "nothing new is nothing to draw");
         for number in 0..9 {

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{InstallRow, LogLine, MachineRow, Work};
+use crate::{InstallRow, JobRow, LogLine, MachineRow, Work};
 
 /// Something changed. Sent as a server-sent event (WHATWG HTML, section 9.2) with one of these as its data.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -32,6 +32,21 @@ pub enum Event {
     Log {
         /// The install's number.
         install: i64,
+        /// The lines.
+        lines: Vec<LogLine>,
+    },
+    /// A job moved on.
+    Job {
+        /// The job as it is now.
+        job: Box<JobRow>,
+    },
+    /// A job wrote lines.
+    #[serde(rename = "job-log")]
+    JobLog {
+        /// Its number.
+        job: i64,
+        /// The place of the first of the lines among all that the job wrote: 1, 2, 3 …
+        first: i64,
         /// The lines.
         lines: Vec<LogLine>,
     },

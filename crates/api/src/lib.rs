@@ -16,6 +16,7 @@ mod export;
 mod history;
 mod image;
 mod install;
+mod job;
 mod machine;
 mod menu;
 mod overview;
@@ -50,12 +51,14 @@ pub use image::{
     UploadRequest, Work,
 };
 pub use install::{InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, LogLine};
+pub use job::{JobDetail, JobList, JobNumbers, JobRow, JobsListQuery};
 pub use lastmile_core::{
     base::Fault,
     decide::{
         advice::Advice,
         image::RevisionDraft,
         install::{ArmPreview, ArmRequest, ArmSeveral, Progress},
+        job::ArmJobs,
         loader::LoaderDraft,
         machine::{CountBy, DefaultBootDraft, LabelDraft, MachineDraft, NamedMachine, NamingDraft},
         menu::{ActionDraft, EntryDraft, MenuDraft},
@@ -69,6 +72,10 @@ pub use lastmile_core::{
         facts::{Disk as FactsDisk, Facts, Nic as FactsNic, PciDevice},
         image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
+        job::{
+            BurnIn, BurnInFound, BurnInPart, JobKind, JobProgress, JobResult, JobState, JobStep, RunCommand,
+            Task,
+        },
         lease::LeaseState,
         loader::{HttpReach, Language, LoaderFacts},
         location::Location,

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::{InstallRow, Status};
+use crate::{InstallRow, JobRow, Status};
 
 /// What kind of thing needs attention, in the order in which it is shown.
 #[derive(
@@ -30,6 +30,8 @@ pub enum AttentionKind {
     Stalled,
     /// A machine waits for answers to questions.
     Question,
+    /// A burn-in failed, or nothing is heard of it any more.
+    BurnIn,
     /// A machine became something else than was expected.
     Differs,
     /// An image is not served.
@@ -63,6 +65,8 @@ pub struct Attention {
     pub subject: String,
     /// The install, where it is about one.
     pub install: Option<i64>,
+    /// The job, where it is about one.
+    pub job: Option<i64>,
     /// What is wrong.
     pub what: String,
     /// What to do next.
@@ -98,6 +102,10 @@ pub struct Overview {
     pub in_progress: Vec<InstallRow>,
     /// How many installs are in progress.
     pub in_progress_total: usize,
+    /// Jobs in progress, the latest first; at most 50.
+    pub jobs: Vec<JobRow>,
+    /// How many jobs are in progress.
+    pub jobs_total: usize,
     /// What happened since midnight, in the time zone of the service.
     pub today: Today,
     /// Installs that ended today, the latest first; at most 20.

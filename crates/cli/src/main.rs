@@ -15,8 +15,8 @@ use lastmile_client::{Client, DEFAULT_SERVER};
 
 use crate::{
     commands::{
-        answers, check, export, history, image, install, label, loader, location, machine, menu, overview,
-        proposal, rule, settings, status, subnet, survey, webhook,
+        answers, check, export, history, image, install, job, label, loader, location, machine, menu,
+        overview, proposal, rule, settings, status, subnet, survey, webhook,
     },
     output::{Failure, Format, Output},
 };
@@ -90,6 +90,9 @@ enum Command {
     /// Installs: put an image on a machine, and the record of it.
     #[command(subcommand)]
     Install(install::Command),
+    /// Jobs: work that is done on machines by the survey's system, and the record of it.
+    #[command(subcommand)]
+    Job(job::Command),
     /// Reports over the record: which host has which image, success rates and durations.
     #[command(subcommand)]
     History(history::Command),
@@ -212,6 +215,7 @@ async fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Location(command) => location::run(command, &client, &out).await?,
         Command::Rack(command) => location::run_rack(command, &client, &out).await?,
         Command::Install(command) => return install::run(command, &client, &out).await,
+        Command::Job(command) => return job::run(command, &client, &out).await,
         Command::History(command) => history::run(command, &client, &out).await?,
         Command::Webhook(command) => return webhook::run(command, &client, &out).await,
         Command::Export(command) => export::run(command, &client, &out).await?,

@@ -4,20 +4,21 @@
 use futures_util::Stream;
 use lastmile_api::{
     AdoptRequest, Advice, AnswersCompareQuery, AnswersComparison, AnswersPreview, AnswersPreviewRequest,
-    AnswersView, ArmPreview, ArmRequest, ArmSeveral, AskedRequest, Changed, CheckReport, ContentView,
-    CurrentRevision, DeliveriesListQuery, DeliveryView, Event, ExportsHostsQuery, ExportsInventoryQuery,
-    ExportsMachinesQuery, ExportsZoneQuery, FactsCompareQuery, FactsComparison, FactsView, FoundLoader,
-    HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow, ImageTitle, ImportReport,
-    Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, Inventory,
-    LabelComparison, LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView,
-    LocationView, LocationsImport, LocationsRemove, LocationsReport, MachineDetail, MachineDraft,
-    MachineList, MachineRow, MachineRules, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove,
-    MenuDraft, MenuPreview, MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput,
-    Picture, PreviewRequest, Proposal, ProposalView, ProposalsChosen, RackView, RateReport, RenameRequest,
-    Renamed, ReservationDraft, ReservationView, RevisionDetail, RevisionDraft, RuleDraft, RuleRun, RuleTrial,
-    RuleTrialRequest, RuleUseView, RuleView, RulesRun, Settings, SiteSettings, Status, SubnetDraft,
-    SubnetView, SubnetsRemoveQuery, SurveyBuild, SurveyRow, Trace, TraceComparison, TraceLine,
-    TracesCompareQuery, Upload, UploadRequest, WebhookDraft, WebhookView, Work,
+    AnswersView, ArmJobs, ArmPreview, ArmRequest, ArmSeveral, AskedRequest, Changed, CheckReport,
+    ContentView, CurrentRevision, DeliveriesListQuery, DeliveryView, Event, ExportsHostsQuery,
+    ExportsInventoryQuery, ExportsMachinesQuery, ExportsZoneQuery, FactsCompareQuery, FactsComparison,
+    FactsView, FoundLoader, HistoryHostsQuery, HistoryRatesQuery, HostHistory, ImageDetail, ImageRow,
+    ImageTitle, ImportReport, Inspection, InstallDetail, InstallList, InstallNumbers, InstallRow,
+    InstallsListQuery, Inventory, JobDetail, JobList, JobNumbers, JobRow, JobsListQuery, LabelComparison,
+    LabelDraft, LabelView, LeaseView, LintReport, LoaderDraft, LoaderPackages, LoaderView, LocationView,
+    LocationsImport, LocationsRemove, LocationsReport, MachineDetail, MachineDraft, MachineList, MachineRow,
+    MachineRules, MachinesChange, MachinesImport, MachinesListQuery, MachinesRemove, MenuDraft, MenuPreview,
+    MenuView, NamingDraft, NamingView, NewcomerView, Overview, PasswordInput, Picture, PreviewRequest,
+    Proposal, ProposalView, ProposalsChosen, RackView, RateReport, RenameRequest, Renamed, ReservationDraft,
+    ReservationView, RevisionDetail, RevisionDraft, RuleDraft, RuleRun, RuleTrial, RuleTrialRequest,
+    RuleUseView, RuleView, RulesRun, Settings, SiteSettings, Status, SubnetDraft, SubnetView,
+    SubnetsRemoveQuery, SurveyBuild, SurveyRow, Trace, TraceComparison, TraceLine, TracesCompareQuery,
+    Upload, UploadRequest, WebhookDraft, WebhookView, Work,
 };
 use reqwest::Method;
 
@@ -369,6 +370,27 @@ impl Client {
             &format!("/interfaces/{interface}/suggestion", interface = part(interface)),
         ))
         .await
+    }
+
+    /// Jobs, newest first, filtered, and a page at a time.
+    pub async fn jobs_list(&self, query: &JobsListQuery) -> Result<JobList, ClientError> {
+        self.read(self.request(Method::GET, "/jobs").query(query)).await
+    }
+
+    /// Arms a job on several machines: on all of them, or on none. A machine that runs the survey begins at once; another one boots the
+    /// survey at its next network boot.
+    pub async fn jobs_arm(&self, body: &ArmJobs) -> Result<Vec<JobRow>, ClientError> {
+        self.read(self.request(Method::POST, "/jobs").json(body)).await
+    }
+
+    /// Cancels jobs in one change. Those that have ended meanwhile stay as they are; the answer has all as they are then.
+    pub async fn jobs_cancel(&self, body: &JobNumbers) -> Result<Vec<JobRow>, ClientError> {
+        self.read(self.request(Method::POST, "/jobs/cancel").json(body)).await
+    }
+
+    /// One job, with everything that happened to it and what it wrote.
+    pub async fn jobs_read(&self, number: i64) -> Result<JobDetail, ClientError> {
+        self.read(self.request(Method::GET, &format!("/jobs/{number}"))).await
     }
 
     /// All labels: those of which anything is said, and those that machines have.

@@ -35,6 +35,7 @@ pub mod config;
 mod dhcp;
 mod installs;
 mod intake;
+mod jobs;
 mod library;
 mod limits;
 mod link;

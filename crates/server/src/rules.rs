@@ -11,6 +11,7 @@ use lastmile_core::{
     base::Fault,
     decide::{
         install::ArmRequest,
+        job::JobDraft,
         rule::{Effect, Outcome, Previewed, Surroundings, What, apply, evaluate, known_at, preview},
     },
     model::{
@@ -26,7 +27,7 @@ use lastmile_store::{Change, StoreError, Tx};
 use crate::{
     clock,
     installs::ArmError,
-    records::{Records, is_trying},
+    records::{Records, is_trying, put_jobs},
 };
 
 /// Within which a rule may change so many machines by itself.
@@ -248,6 +249,13 @@ impl Records {
         }
         if let Some(reservation) = applied.reservation {
             change.put_reservation(reservation)?;
+        }
+        let jobs = applied.jobs.iter().cloned();
+        let own = change.site().machine_by_mac(mac).cloned();
+        let jobs = jobs.map(|task| JobDraft { machine: own.clone(), mac, task, then: None }).collect();
+        let armed_by = applied.effects.iter().find(|effect| matches!(effect.what, What::Job(_)));
+        if let Some(effect) = armed_by {
+            put_jobs(change, jobs, &format!("rule {}", effect.rule), now)?;
         }
         let uses = uses(&applied.effects, &outcome, &machine, mac, now, running);
         uses.iter().try_for_each(|used| change.add_rule_use(used))?;

@@ -6,6 +6,7 @@
 //! [`Relay`] and [`ForeignServer`] stand on a wire of a test's own, and `cable` (with the feature of that name) is such a wire, with all that goes wrong on it, and [`SwitchPort`] the
 //! other end of one.
 
+mod bench;
 #[cfg(feature = "cable")]
 pub mod cable;
 mod dhcp;
@@ -22,6 +23,7 @@ mod survey;
 #[cfg(feature = "cable")]
 mod switch;
 
+pub use bench::WORN;
 pub use error::SimError;
 pub use foreign::ForeignServer;
 pub use hardware::{Card, HardDisk, Hardware};

@@ -93,6 +93,13 @@ pub enum Beat {
         /// For what.
         waits_for: String,
     },
+    /// It is given a job.
+    Job {
+        /// The job's number.
+        number: i64,
+        /// What is to be done.
+        what: String,
+    },
     /// Its installer read its answers.
     Answers {
         /// The host name they give.
@@ -206,6 +213,10 @@ impl Machine {
                 watch(Beat::Waits);
                 Some(self.wait(&path, &menu, &grant, &http).await?)
             }
+            Some(Action::Source(path)) => {
+                let text = self.read(&path, &grant, &http).await?;
+                Script::parse(&String::from_utf8_lossy(&text))?.start(&menu.exported)?
+            }
             action => action,
         };
         match action {
@@ -222,14 +233,19 @@ impl Machine {
         }
     }
 
+    /// Reads a file of the loader's by device and path.
+    async fn read(&self, path: &str, grant: &Grant, http: &Http) -> Result<Vec<u8>, SimError> {
+        match Place::of(path)? {
+            Place::Http(url) => http.fetch(&url).await,
+            Place::Tftp(server, path) => self.loader_tftp(grant, server).fetch(&path).await,
+        }
+    }
+
     /// Reads a file again and again until there is something in it to start.
     async fn wait(&self, path: &str, menu: &Menu, grant: &Grant, http: &Http) -> Result<Action, SimError> {
         loop {
             tokio::time::sleep(self.pace.again).await;
-            let text = match Place::of(path)? {
-                Place::Http(url) => http.fetch(&url).await?,
-                Place::Tftp(server, path) => self.loader_tftp(grant, server).fetch(&path).await?,
-            };
+            let text = self.read(path, grant, http).await?;
             let script = Script::parse(&String::from_utf8_lossy(&text))?;
             if let Some(action) = script.start(&menu.exported)? {
                 return Ok(action);

@@ -31,6 +31,7 @@ pub use recorded::Recorded;
 pub use rows::{
     address_note::{AddressNote, NoteKind},
     install::{InstallCounts, InstallFilter},
+    job::{JobFilter, JobsOf},
     log::LogLine,
     rule::RuleUseFilter,
     webhook::{Delivery, DeliveryFilter, NewDelivery},
@@ -254,6 +255,8 @@ fn connect(path: &Path, migrations: EmbeddedMigrations) -> Result<SqliteConnecti
     Ok(connection)
 }
 
+#[cfg(test)]
+mod job_tests;
 #[cfg(test)]
 mod migration_tests;
 #[cfg(test)]

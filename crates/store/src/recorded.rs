@@ -5,6 +5,7 @@ use lastmile_core::{
     model::{
         answers::Scope,
         install::{Install, Step},
+        job::{Job, JobStep},
         machine::Machine,
     },
 };
@@ -69,6 +70,22 @@ pub enum Recorded {
     Log {
         /// The install's number.
         install: i64,
+        /// The lines.
+        lines: Vec<LogLine>,
+    },
+    /// A job moved on.
+    Job {
+        /// As it is now.
+        job: Box<Job>,
+        /// What moved it.
+        step: JobStep,
+    },
+    /// A job wrote lines.
+    JobLog {
+        /// Its number.
+        job: i64,
+        /// The place of the first of the lines.
+        first: i64,
         /// The lines.
         lines: Vec<LogLine>,
     },

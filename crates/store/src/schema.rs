@@ -271,6 +271,45 @@ diesel::table! {
 }
 
 diesel::table! {
+    job (number) {
+        number -> BigInt,
+        mac -> Text,
+        machine_id -> Nullable<Text>,
+        machine_name -> Text,
+        kind -> Text,
+        task -> Text,
+        afterwards -> Nullable<Text>,
+        state -> Text,
+        armed_by -> Text,
+        armed_at -> BigInt,
+        boot -> Nullable<Text>,
+        began_at -> Nullable<BigInt>,
+        ended_at -> Nullable<BigInt>,
+        kernel_fetches -> Integer,
+        result -> Nullable<Text>,
+        reason -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    job_step (id) {
+        id -> Integer,
+        job_number -> BigInt,
+        at -> BigInt,
+        text -> Text,
+    }
+}
+
+diesel::table! {
+    job_log (job_number, place) {
+        job_number -> BigInt,
+        place -> BigInt,
+        at -> BigInt,
+        line -> Text,
+    }
+}
+
+diesel::table! {
     menu (id) {
         id -> Text,
         name -> Text,
@@ -314,6 +353,7 @@ diesel::table! {
         image -> Nullable<Text>,
         answers -> Nullable<Text>,
         hourly_limit -> Integer,
+        jobs -> Text,
     }
 }
 

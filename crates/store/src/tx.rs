@@ -72,6 +72,9 @@ impl<'a> Tx<'a> {
         for survey in self.latest_surveys()? {
             site = site.with_survey(survey);
         }
+        for job in self.jobs_for_decisions()? {
+            site = site.with_job(job);
+        }
         for rule in self.rules()? {
             site = site.with_rule(rule);
         }

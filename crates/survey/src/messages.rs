@@ -10,14 +10,24 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::facts::Facts;
+use crate::{
+    facts::Facts,
+    job::{JobProgress, JobResult, Task},
+};
 
 /// Where the agent connects to, on the listener that machines are served by.
 pub const PATH: &str = "/agent";
+/// Where it connects to beside, to measure the network: the service sends messages of bytes for [`LOAD_SECS`], then takes those that
+/// the agent sends for as long.
+pub const LOAD_PATH: &str = "/agent/load";
+/// How long each direction of the network is measured, in seconds.
+pub const LOAD_SECS: u64 = 3;
+/// Bytes of a message while it is measured.
+pub const LOAD_MESSAGE: usize = 64 << 10;
 /// The vendor class of the agent's own DHCP client (RFC 2132, section 9.13), by which it is told from firmware.
 pub const DHCP_CLASS: &str = "lastmile-survey";
 /// The version of these messages. A service takes those of its own version only: agent and service are built together.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
 /// Longest message, in bytes: facts of a machine with hundreds of disks are a tenth of it.
 pub const MOST_MESSAGE: usize = 4 << 20;
 
@@ -45,6 +55,32 @@ pub enum Said {
         /// In a few words.
         text: String,
     },
+    /// How a job goes.
+    Job {
+        /// Its number.
+        number: i64,
+        /// What is new.
+        news: News,
+    },
+}
+
+/// What is new of a job.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "news", rename_all = "kebab-case")]
+pub enum News {
+    /// It has begun.
+    Began,
+    /// How far it is.
+    Progress(JobProgress),
+    /// What it wrote.
+    Log {
+        /// The number of the first of these lines: 1, 2, 3 … in one job. Lines that were let go of leave a gap.
+        first: u64,
+        /// The lines.
+        lines: Vec<String>,
+    },
+    /// It has ended.
+    Ended(Box<JobResult>),
 }
 
 /// Who connects.
@@ -56,6 +92,9 @@ pub struct Hello {
     pub boot: Uuid,
     /// Seconds since the kernel started.
     pub up_secs: f64,
+    /// The job that it is at.
+    #[serde(default)]
+    pub job: Option<i64>,
 }
 
 /// What one boot measured.
@@ -91,8 +130,26 @@ pub enum ToAgent {
     Waits {
         /// Its name.
         machine: Option<String>,
+        /// Its labels.
+        #[serde(default)]
+        labels: Vec<String>,
+        /// Its details.
+        #[serde(default)]
+        details: BTreeMap<String, String>,
         /// In a few words.
         text: String,
+    },
+    /// A job is to be done. One that was begun in this boot is not begun again.
+    Job {
+        /// Its number.
+        number: i64,
+        /// What is to be done.
+        task: Task,
+    },
+    /// A job is not to be done any more.
+    CancelJob {
+        /// Its number.
+        number: i64,
     },
     /// Nothing more is to be done here.
     Finish(Finish),
@@ -100,7 +157,17 @@ pub enum ToAgent {
 
 /// How a survey ends.
 #[derive(
-    Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr, strum::EnumString,
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Serialize,
+    Deserialize,
+    strum::IntoStaticStr,
+    strum::EnumString,
+    strum::Display,
+    strum::VariantNames,
 )]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]

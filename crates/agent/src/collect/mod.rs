@@ -5,11 +5,13 @@
 mod cpu;
 mod disks;
 mod firmware;
+mod health;
 mod names;
 mod nics;
 mod pci;
 mod tree;
 
+pub(crate) use health::{free_memory, memory_errors, temperatures};
 use lastmile_formats::smbios::Smbios;
 use lastmile_survey::facts::{Facts, Tpm};
 pub use tree::Tree;

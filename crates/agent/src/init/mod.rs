@@ -5,7 +5,7 @@ mod consoles;
 mod drivers;
 mod mounts;
 
-use std::{io, path::Path, sync::Arc, time::Duration};
+use std::{collections::BTreeMap, io, path::Path, sync::Arc, time::Duration};
 
 use jiff::Timestamp;
 use lastmile_survey::{
@@ -20,7 +20,7 @@ use nix::{
     time::{ClockId, clock_settime},
 };
 use tokio::{
-    sync::{mpsc, watch},
+    sync::{mpsc, oneshot, watch},
     time::{Instant, interval, sleep, timeout},
 };
 use uuid::Uuid;
@@ -28,6 +28,7 @@ use uuid::Uuid;
 use crate::{
     collect::{self, Tree},
     hooks,
+    jobs::{About, Bench, Jobs, OwnHardware},
     network::{self, Links, Neighbours},
     orders::Orders,
     session::{Outbox, Session},
@@ -43,6 +44,10 @@ const NETWORK_PAUSE: Duration = Duration::from_secs(2);
 const LOOK: Duration = Duration::from_secs(5);
 /// How long what has to be recorded is waited for before the machine starts anew.
 const LAST_WORDS: Duration = Duration::from_secs(30);
+/// How often the site's programs run after rules in one boot.
+const MOST_AFTER_RULES: u32 = 20;
+/// The shell and the small tools in one program.
+const TOOLS: &str = "/bin/busybox";
 /// Words from the service that may wait.
 const MOST_WORDS: usize = 64;
 
@@ -71,26 +76,57 @@ async fn live(status: Status) -> io::Result<()> {
         status.fault(format!("neighbours on the cables are not heard: {error}"));
     }
     drivers.settle().await;
+    link_tools(&status).await;
     let outbox = Arc::new(Outbox::default());
     status.doing("measuring");
     // Connected before it measures: programs of the site may take minutes, and people see what it is at.
     let (say, said) = mpsc::channel(MOST_WORDS);
-    if let Some(session) = session(&orders, &status) {
+    let session = session(&orders, &status);
+    if let Some(session) = session.clone() {
         let (outbox, status) = (Arc::clone(&outbox), status.clone());
         tokio::spawn(tell_doing(status.follow(), Arc::clone(&outbox)));
         tokio::spawn(async move { session.run(&outbox, &say, &status).await });
     }
+    let (ask, asks) = mpsc::channel(1);
+    let (know, about) = watch::channel(About::default());
+    let bench = Bench {
+        hardware: Arc::new(OwnHardware(tree.clone())),
+        outbox: Arc::clone(&outbox),
+        status: status.clone(),
+        session,
+        programs: hooks::FOLDER.into(),
+        surveys: ask,
+        about: about.clone(),
+    };
+    let jobs = Arc::new(Jobs::default());
+    let doing = Arc::clone(&jobs);
+    tokio::spawn(async move { doing.run(&bench).await });
     let surveys = Surveys {
         tree,
         links,
         neighbours,
         drivers,
         outbox: Arc::clone(&outbox),
-        said: hooks::Said::default(),
+        said: BTreeMap::new(),
+        about,
+        asks,
     };
     tokio::spawn(surveys.run(status.clone()));
-    obey(said, &outbox, &status).await;
+    Obeying { outbox: &outbox, status: &status, jobs: &jobs, know }.run(said).await;
     std::future::pending().await
+}
+
+/// Gives each of the small tools its own name, where the system has them.
+async fn link_tools(status: &Status) {
+    if !Path::new(TOOLS).exists() {
+        return;
+    }
+    let made = tokio::process::Command::new(TOOLS).args(["--install", "-s", "/bin"]).output().await;
+    match made {
+        Ok(made) if made.status.success() => {}
+        Ok(made) => status.fault(format!("{TOOLS}: {}", String::from_utf8_lossy(&made.stderr).trim())),
+        Err(error) => status.fault(format!("{TOOLS}: {error}")),
+    }
 }
 
 /// Tells the service what is going on, each time that it is something else.
@@ -142,26 +178,37 @@ struct Surveys {
     neighbours: Arc<Neighbours>,
     drivers: Drivers,
     outbox: Arc<Outbox>,
-    /// What the site's own programs said.
-    said: hooks::Said,
+    /// What the site's own programs said last, by the points at which they run.
+    said: BTreeMap<hooks::Point, hooks::Said>,
+    /// What the service says of the machine.
+    about: watch::Receiver<About>,
+    /// Who wants it measured now.
+    asks: mpsc::Receiver<oneshot::Sender<()>>,
 }
 
 impl Surveys {
     /// Measures and reports, and again whenever something is different. Every card is switched on, so that its neighbour can be
     /// heard.
     async fn run(mut self, status: Status) {
-        self.ask_the_site(&status).await;
+        self.ask_the_site(hooks::Point::BeforeReport, &status).await;
         status.doing("measuring");
         let mut last = None;
+        let mut asked: Option<oneshot::Sender<()>> = None;
+        let mut after_rules = AfterRules::default();
         let mut look = interval(LOOK);
         loop {
             let now = self.measure().await;
+            status.listing(listing(&now.facts));
             if last.is_none() {
                 show_hardware(&status, &now.facts);
                 status.doing("reporting");
             }
-            if last.as_ref() != Some(&now) {
+            if last.as_ref() != Some(&now) || asked.is_some() {
                 self.outbox.put(Said::Survey(Box::new(now.clone())));
+                if let Some(asked) = asked.take() {
+                    // Whoever asked may have been told to stop.
+                    let _ = asked.send(());
+                }
                 if last.replace(now).is_none() {
                     let (outbox, status) = (Arc::clone(&self.outbox), status.clone());
                     tokio::spawn(async move {
@@ -177,17 +224,24 @@ impl Surveys {
             tokio::select! {
                 _ = look.tick() => {}
                 () = self.neighbours.changed() => {}
+                Some(ask) = self.asks.recv() => asked = Some(ask),
+                () = after_rules.is_time(&self.outbox, &mut self.about) => {
+                    self.ask_the_site(hooks::Point::AfterRules, &status).await;
+                    status.doing("waiting");
+                }
             }
             self.drivers.load_wanted();
         }
     }
 
-    /// Runs the site's own programs, once: they may take a while.
-    async fn ask_the_site(&mut self, status: &Status) {
+    /// Runs the site's own programs of a point, once: they may take a while.
+    async fn ask_the_site(&mut self, point: hooks::Point, status: &Status) {
         status.doing("running the site's programs");
         let facts = collect::facts(&self.tree);
-        self.said = hooks::run(Path::new(hooks::FOLDER), hooks::Point::BeforeReport, &facts).await;
-        self.said.faults.iter().for_each(|fault| status.fault(fault.clone()));
+        let told = self.about.borrow().told();
+        let said = hooks::run(Path::new(hooks::FOLDER), point, &facts, &told).await;
+        said.faults.iter().for_each(|fault| status.fault(fault.clone()));
+        self.said.insert(point, said);
     }
 
     async fn measure(&self) -> Survey {
@@ -198,28 +252,94 @@ impl Surveys {
             nic.neighbour = link.and_then(|link| self.neighbours.on(link.index));
             nic.permanent_mac = link.and_then(|link| link.permanent_mac);
         }
-        let faults = [self.drivers.faults(), self.said.faults.clone()].concat();
-        Survey { facts, found: self.said.found.clone(), faults }
+        let mut survey = Survey { facts, faults: self.drivers.faults(), ..Survey::default() };
+        for said in self.said.values() {
+            survey.found.extend(said.found.clone());
+            survey.faults.extend(said.faults.clone());
+        }
+        survey
     }
 }
 
-/// Does what the service says, until the end.
-async fn obey(mut said: mpsc::Receiver<ToAgent>, outbox: &Outbox, status: &Status) {
-    while let Some(word) = said.recv().await {
-        match word {
-            ToAgent::Welcome { now, machine } => {
-                status.machine(machine);
-                if let Err(error) = set_clock(now) {
-                    status.fault(format!("the clock cannot be set: {error}"));
+/// When the service has run its rules: on the first report of this boot, and whenever they made something else of the machine.
+#[derive(Debug, Default)]
+struct AfterRules {
+    /// What the service said of the machine when programs ran last.
+    ran_for: Option<About>,
+    times: u32,
+}
+
+impl AfterRules {
+    /// Waits for it. What programs find may have rules change the machine, which has programs run: that has an end.
+    async fn is_time(&mut self, outbox: &Outbox, about: &mut watch::Receiver<About>) {
+        if self.times >= MOST_AFTER_RULES {
+            std::future::pending::<()>().await;
+        }
+        loop {
+            // Rules run before a report is said to be on record.
+            outbox.delivered().await;
+            let now = about.borrow_and_update().clone();
+            if self.ran_for.as_ref() != Some(&now) {
+                self.ran_for = Some(now);
+                self.times += 1;
+                return;
+            }
+            if about.changed().await.is_err() {
+                std::future::pending::<()>().await;
+            }
+        }
+    }
+}
+
+/// What is in the machine, a line each.
+fn listing(facts: &Facts) -> Vec<String> {
+    let text = |text: &Option<String>| text.clone().unwrap_or_default();
+    let mut lines = vec![
+        format!("processor {}, {} cores", text(&facts.cpu.model), facts.cpu.cores),
+        format!("memory    {} MiB", facts.memory.mib),
+    ];
+    lines.extend(facts.disks.iter().map(|disk| {
+        let gb = disk.size / 1_000_000_000;
+        format!("disk      {} {gb} GB {} {}", disk.name, text(&disk.model), text(&disk.serial))
+    }));
+    lines.extend(facts.nics.iter().map(|nic| {
+        let link = if nic.link { "link" } else { "no link" };
+        format!("network   {} {} {} {link}", nic.name, nic.mac, text(&nic.driver))
+    }));
+    lines.into_iter().map(|line| line.trim_end().to_owned()).collect()
+}
+
+/// Does what the service says.
+struct Obeying<'a> {
+    outbox: &'a Outbox,
+    status: &'a Status,
+    jobs: &'a Jobs,
+    /// Where what the service says of the machine is kept.
+    know: watch::Sender<About>,
+}
+
+impl Obeying<'_> {
+    /// Until the end.
+    async fn run(&self, mut said: mpsc::Receiver<ToAgent>) {
+        while let Some(word) = said.recv().await {
+            match word {
+                ToAgent::Welcome { now, machine } => {
+                    self.status.machine(machine);
+                    if let Err(error) = set_clock(now) {
+                        self.status.fault(format!("the clock cannot be set: {error}"));
+                    }
                 }
+                ToAgent::Waits { machine, labels, details, text } => {
+                    self.status.machine(machine.clone());
+                    self.status.waits_for(&text);
+                    self.know.send_replace(About { machine, labels, details });
+                }
+                ToAgent::Job { number, task } => self.jobs.order(number, task),
+                ToAgent::CancelJob { number } => self.jobs.cancel(number),
+                // The connection takes it.
+                ToAgent::Recorded { .. } => {}
+                ToAgent::Finish(finish) => end(finish, self.outbox, self.status).await,
             }
-            ToAgent::Waits { machine, text } => {
-                status.machine(machine);
-                status.waits_for(&text);
-            }
-            // The connection takes it.
-            ToAgent::Recorded { .. } => {}
-            ToAgent::Finish(finish) => end(finish, outbox, status).await,
         }
     }
 }

@@ -54,7 +54,7 @@ pub struct Session {
 
 /// Why a connection was not made, or broke.
 #[derive(Debug, thiserror::Error)]
-enum SessionError {
+pub(crate) enum SessionError {
     #[error("the service's address {0} is not one: it is given as http://192.0.2.2:8080")]
     Address(String),
     #[error("it refuses: {0}")]
@@ -107,8 +107,14 @@ impl Session {
         said: &mpsc::Sender<ToAgent>,
         status: &Status,
     ) -> Result<(), SessionError> {
-        let mut socket = timeout(CONNECT, self.connect()).await.map_err(|_| SessionError::Silent)??;
-        let hello = Hello { version: VERSION, boot: self.boot, up_secs: self.since.elapsed().as_secs_f64() };
+        let mut socket =
+            timeout(CONNECT, self.connect(PATH, MOST_MESSAGE)).await.map_err(|_| SessionError::Silent)??;
+        let hello = Hello {
+            version: VERSION,
+            boot: self.boot,
+            up_secs: self.since.elapsed().as_secs_f64(),
+            job: outbox.job(),
+        };
         send(&mut socket, &FromAgent { sequence: None, said: Said::Hello(hello) }).await?;
         outbox.begin_again();
         status.service(format!("{}, connected", self.service));
@@ -139,11 +145,16 @@ impl Session {
         }
     }
 
-    async fn connect(&self) -> Result<WebSocketStream<TcpStream>, SessionError> {
+    /// A connection to a path of the service, on which messages may have so many bytes.
+    pub(crate) async fn connect(
+        &self,
+        path: &str,
+        most: usize,
+    ) -> Result<WebSocketStream<TcpStream>, SessionError> {
         let wrong = || SessionError::Address(self.service.clone());
         let place = self.service.strip_prefix("http://").ok_or_else(wrong)?;
         let place = if place.contains(':') { place.to_owned() } else { format!("{place}:80") };
-        let mut request = format!("ws://{place}{PATH}").into_client_request()?;
+        let mut request = format!("ws://{place}{path}").into_client_request()?;
         let bearer = HeaderValue::from_str(&format!("Bearer {}", self.token)).map_err(|_| wrong())?;
         request.headers_mut().insert(AUTHORIZATION, bearer);
         let place: SocketAddr = place.parse().map_err(|_| wrong())?;
@@ -156,9 +167,7 @@ impl Session {
             None => TcpStream::connect(place).await?,
         };
         stream.set_nodelay(true)?;
-        let limits = WebSocketConfig::default()
-            .max_message_size(Some(MOST_MESSAGE))
-            .max_frame_size(Some(MOST_MESSAGE));
+        let limits = WebSocketConfig::default().max_message_size(Some(most)).max_frame_size(Some(most));
         let (socket, _) = client_async_with_config(request, stream, Some(limits)).await?;
         Ok(socket)
     }

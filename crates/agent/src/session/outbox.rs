@@ -6,11 +6,14 @@ use std::{
     time::Duration,
 };
 
-use lastmile_survey::messages::{FromAgent, Said};
+use lastmile_survey::messages::{FromAgent, News, Said};
 use tokio::{sync::Notify, time::sleep};
 
 /// Passing messages that wait for a connection: the last ones count.
 const MOST_PASSING: usize = 64;
+
+/// Messages with lines of jobs that wait for a connection: of a job that writes on without one, the last count.
+const MOST_LINES: usize = 1000;
 
 /// Between two looks whether everything is on record.
 const LOOK: Duration = Duration::from_millis(100);
@@ -31,6 +34,8 @@ struct Kept {
     passing: VecDeque<FromAgent>,
     /// The last that was sent on this connection.
     sent: u64,
+    /// The job that is done.
+    job: Option<i64>,
 }
 
 impl Outbox {
@@ -41,20 +46,43 @@ impl Outbox {
             if matches!(said, Said::Survey(_)) {
                 kept.lasting.retain(|other| !matches!(other.said, Said::Survey(_)));
             }
+            if is_lines(&said) {
+                let waiting = kept.lasting.iter().filter(|other| is_lines(&other.said)).count();
+                let oldest = kept.lasting.iter().position(|other| is_lines(&other.said));
+                if let Some(oldest) = oldest.filter(|_| waiting >= MOST_LINES) {
+                    kept.lasting.remove(oldest);
+                }
+            }
+            if matches!(said, Said::Job { news: News::Ended(_), .. }) {
+                // How far it was is past.
+                kept.passing.retain(|other| !is_progress(&other.said));
+            }
             kept.last += 1;
             kept.lasting.push_back(FromAgent { sequence: Some(kept.last), said });
         });
         self.changed.notify_one();
     }
 
-    /// Something that matters only now.
+    /// Something that matters only now. Of how far a job is, only the last word counts.
     pub fn tell(&self, said: Said) {
         self.change(|kept| {
+            if is_progress(&said) {
+                kept.passing.retain(|other| !is_progress(&other.said));
+            }
             kept.passing.push_back(FromAgent { sequence: None, said });
             let old = kept.passing.len().saturating_sub(MOST_PASSING);
             kept.passing.drain(..old);
         });
         self.changed.notify_one();
+    }
+
+    /// The job that is done now; the service is told of it on each new connection.
+    pub fn set_job(&self, job: Option<i64>) {
+        self.change(|kept| kept.job = job);
+    }
+
+    pub(super) fn job(&self) -> Option<i64> {
+        self.change(|kept| kept.job)
     }
 
     /// Everything up to this number is on record.
@@ -82,7 +110,7 @@ impl Outbox {
     }
 
     /// Waits for the next message that was not sent on this connection.
-    pub(super) async fn next(&self) -> FromAgent {
+    pub(crate) async fn next(&self) -> FromAgent {
         loop {
             let found = self.change(|kept| {
                 let sent = kept.sent;
@@ -107,10 +135,18 @@ impl Outbox {
     }
 }
 
+fn is_lines(said: &Said) -> bool {
+    matches!(said, Said::Job { news: News::Log { .. }, .. })
+}
+
+fn is_progress(said: &Said) -> bool {
+    matches!(said, Said::Job { news: News::Progress(_), .. })
+}
+
 #[cfg(test)]
 mod tests {
     use futures_util::FutureExt;
-    use lastmile_survey::messages::Survey;
+    use lastmile_survey::{job::JobProgress, messages::Survey};
 
     use super::*;
 
@@ -137,6 +173,28 @@ mod tests {
         assert_eq!(next(), None);
         outbox.recorded(3);
         assert!(outbox.is_empty());
+    }
+
+    #[test]
+    fn an_hour_without_network_keeps_every_result_and_the_last_lines() {
+        let outbox = Outbox::default();
+        let job = |news: News| Said::Job { number: 7, news };
+        outbox.put(job(News::Began));
+        for first in 1..=2000 {
+            outbox.put(job(News::Log { first, lines: vec!["line".into()] }));
+            let progress = JobProgress { share: Some(0.5), text: first.to_string(), left_secs: None };
+            outbox.tell(job(News::Progress(progress)));
+        }
+        outbox.put(job(News::Ended(Box::default())));
+        outbox.begin_again();
+        let mut said = Vec::new();
+        while let Some(message) = outbox.next().now_or_never() {
+            said.push(message.said);
+        }
+        assert_eq!(said.len(), 1 + MOST_LINES + 1, "how far it was is told no more");
+        assert_eq!(said[0], job(News::Began));
+        assert_eq!(said[1], job(News::Log { first: 1001, lines: vec!["line".into()] }));
+        assert_eq!(said[MOST_LINES + 1], job(News::Ended(Box::default())));
     }
 
     #[test]

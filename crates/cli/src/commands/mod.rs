@@ -8,6 +8,7 @@ mod files;
 pub(crate) mod history;
 pub(crate) mod image;
 pub(crate) mod install;
+pub(crate) mod job;
 pub(crate) mod label;
 pub(crate) mod loader;
 pub(crate) mod location;

@@ -3,7 +3,7 @@
 use lastmile_api::{Attention, Overview};
 use lastmile_client::Client;
 
-use super::install;
+use super::{install, job};
 use crate::output::{Cell, Failure, Output, Table, columns};
 
 /// `lastmile overview`
@@ -28,6 +28,9 @@ fn text(overview: &Overview) -> String {
         0 => "\nNo install is in progress.\n".to_owned(),
         total => format!("\nIn progress ({total})\n\n{}", install::rows(in_progress).text()),
     });
+    if overview.jobs_total > 0 {
+        text.push_str(&format!("\nJobs ({})\n\n{}", overview.jobs_total, job::rows(&overview.jobs).text()));
+    }
     text.push_str(&format!(
         "\nToday: {} armed, {} installed, {} failed, {} stalled, {} cancelled\n",
         today.armed, today.installed, today.failed, today.stalled, today.cancelled
@@ -40,11 +43,15 @@ fn attention_rows(attention: &[Attention]) -> Table {
         [
             Cell::state(one.kind.as_str()),
             one.subject.clone().into(),
-            Cell::maybe(one.install),
+            Cell::maybe(
+                one.install
+                    .map(|number| format!("install {number}"))
+                    .or(one.job.map(|number| format!("job {number}"))),
+            ),
             Cell::ago(one.at),
             Cell::from(one.what.clone()),
             Cell::from(one.next.clone()),
         ]
     };
-    columns(["kind", "subject", "install", "since", "problem", "next step"], attention.iter().map(row))
+    columns(["kind", "subject", "about", "since", "problem", "next step"], attention.iter().map(row))
 }

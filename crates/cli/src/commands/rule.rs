@@ -84,6 +84,7 @@ location      true: hall, row, rack and unit of the switch port, by the table of
 name          what unknown machines are called, as in 'kiosk-{{ counter | pad(2) }}'
 address       the address reserved for them, as in '192.0.2.{{ 100 + counter }}'
 default_boot  what they boot while no install is armed
+jobs          jobs that are done first, as in --append 'jobs={\"kind\": \"burn-in\", \"minutes\": 30}'
 arm           true: an install is armed on machines that never had one
 image         what it is armed with; that of their labels if left out
 answers       with which answers; those of their labels if left out

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use lastmile_api::{LocationsImport, RuleDraft, RuleMode};
+use lastmile_api::{BurnIn, LocationsImport, RuleDraft, RuleMode, Task};
 use lastmile_client::Client;
 
 use super::scenario::Site;
@@ -28,7 +28,7 @@ pub(super) const PLACES: [(&str, [&str; 4]); 3] = [
     ("auklet-chart", ["Holm Quay", "A", "r01", "14"]),
 ];
 
-/// Names, labels and places of what is surveyed. Servers are registered at once, kiosks wait until somebody agrees.
+/// Names, labels and places of what is surveyed. Servers are registered at once and do a burn-in, kiosks wait until somebody agrees.
 pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
     client.locations_import(&LocationsImport { csv: LOCATIONS.into(), replace: false }).await?;
     let servers = RuleDraft {
@@ -38,6 +38,7 @@ pub(super) async fn fill(client: &Client) -> Result<(), Failure> {
         details: BTreeMap::from([("switch_port".into(), "{{ switch }} {{ port }}".into())]),
         name: Some("tern-server-{{ counter }}".into()),
         address: Some(address(Site::TernBay, "{{ 20 + counter }}")),
+        jobs: vec![Task::BurnIn(BurnIn { minutes: 5, ..BurnIn::default() })],
         ..RuleDraft::default()
     };
     let kiosks = RuleDraft {

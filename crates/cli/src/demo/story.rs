@@ -45,6 +45,7 @@ pub(super) fn beat(beat: &Beat) -> String {
             format!("has {path} by {by}, {}, digest right", size(*bytes as u64))
         }
         Beat::Menu { size: bytes } => format!("has its menu by TFTP, {}", size(*bytes as u64)),
+        Beat::Job { number, what } => format!("is given job {number}: {what}"),
         Beat::Surveyed { machine: None, waits_for } => format!("is surveyed, and waits for {waits_for}"),
         Beat::Surveyed { machine: Some(name), waits_for } => {
             format!("is {name} now, and waits for {waits_for}")

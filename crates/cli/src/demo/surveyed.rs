@@ -5,7 +5,7 @@ use lastmile_formats::{
     lldp::{Known, Neighbour, Vlan},
     mac::Mac,
 };
-use lastmile_sim::{Beat, Booted, Card, HardDisk, Hardware, Identity, Machine, Reached, SimError};
+use lastmile_sim::{Beat, Booted, Card, HardDisk, Hardware, Identity, Machine, Reached, SimError, WORN};
 use uuid::Uuid;
 
 use super::{Stage, scenario::Site, story};
@@ -31,10 +31,14 @@ fn hardware(last: u8, is_server: bool) -> Option<Hardware> {
     };
     let (product, cpu, cores, memory, disks) = if is_server {
         nics.push(Card { mac: Mac::documentation(last + 0x10), neighbour: None });
-        let disks = vec![
+        let mut disks = vec![
             disk("Tideline Fast 960", 1, 960_197_124_096),
             disk("Tideline Fast 960", 2, 960_197_124_096),
         ];
+        // The burn-in of one of them finds something.
+        if last == 0xa5 {
+            disks[1].serial.push_str(WORN);
+        }
         ("MS-40 server", "Marram Dune 16", 16, vec![16_384; 4], disks)
     } else {
         // One of the kiosks came with a module less.
@@ -85,7 +89,10 @@ impl Stage {
             let story = self.story.clone();
             // Its way as far as the survey is that of any machine.
             let mut watch = |beat: Beat| {
-                if matches!(beat, Beat::Surveyed { .. } | Beat::Answers { .. } | Beat::Reported { .. }) {
+                if matches!(
+                    beat,
+                    Beat::Surveyed { .. } | Beat::Job { .. } | Beat::Answers { .. } | Beat::Reported { .. }
+                ) {
                     story.tell(&format!("a newcomer ({mac}): {}", story::beat(&beat)));
                 }
             };

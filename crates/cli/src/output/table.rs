@@ -70,10 +70,10 @@ impl Cell {
     pub(crate) fn state(word: impl Into<String>) -> Self {
         let word = word.into();
         let color = match word.split([',', ' ']).next().unwrap_or_default() {
-            "failed" | "stalled" | "abandoned" | "fault" => Some(AnsiColor::Red),
+            "failed" | "stalled" | "abandoned" | "fault" | "burn-in" => Some(AnsiColor::Red),
             "armed" | "waiting" | "warning" | "stopped" => Some(AnsiColor::Yellow),
-            "booting" | "installing" => Some(AnsiColor::Cyan),
-            "installed" | "delivered" | "passed" => Some(AnsiColor::Green),
+            "booting" | "installing" | "running" => Some(AnsiColor::Cyan),
+            "installed" | "delivered" | "passed" | "done" => Some(AnsiColor::Green),
             _ => None,
         };
         let style = color.map_or_else(Style::new, |color| color.on_default());

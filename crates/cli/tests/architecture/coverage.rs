@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::Path};
 use serde_json::Value;
 
 /// Each call by its operation, the command that makes it, and the console's page on which it is made.
-const COVERAGE: [(&str, &str, &str); 133] = [
+const COVERAGE: [(&str, &str, &str); 137] = [
     ("answers_lint", "answers lint", "/answers"),
     ("answers_list", "answers list", "/answers"),
     ("answers_read", "answers show", "/answers/:name"),
@@ -63,6 +63,10 @@ const COVERAGE: [(&str, &str, &str); 133] = [
     ("revisions_retire", "image retire", "/images/:name"),
     ("revisions_verify", "image verify", "/images/:name"),
     ("images_set_title", "image change", "/images/:name"),
+    ("jobs_arm", "job arm", "/jobs"),
+    ("jobs_cancel", "job cancel", "/jobs/:number"),
+    ("jobs_list", "job list", "/jobs"),
+    ("jobs_read", "job show", "/jobs/:number"),
     ("installs_list", "install list", "/installs"),
     ("installs_arm", "install arm", "/arm"),
     ("installs_cancel_several", "install cancel", "/installs"),

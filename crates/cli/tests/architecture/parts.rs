@@ -6,7 +6,7 @@ use crate::modules::{ring, uses};
 const TOOLS: [&str; 7] = ["clock", "config", "limits", "link", "random", "surroundings", "sync"];
 
 /// What each part and component may use beside the tools.
-const MAY_USE: [(&str, &[&str]); 16] = [
+const MAY_USE: [(&str, &[&str]); 17] = [
     ("library", &[]),
     ("packaged", &["library"]),
     ("work", &[]),
@@ -14,11 +14,12 @@ const MAY_USE: [(&str, &[&str]); 16] = [
     ("records", &["wire", "library"]),
     ("installs", &["records", "wire"]),
     ("rules", &["records", "installs"]),
+    ("jobs", &["records", "rules"]),
     ("webhook", &["records"]),
     ("intake", &["records", "library", "work"]),
     ("dhcp", &["records", "wire"]),
     ("boot", &["records", "wire", "library", "installs"]),
-    ("survey", &["records", "wire", "library", "work", "boot", "rules"]),
+    ("survey", &["records", "wire", "library", "work", "boot", "jobs", "rules"]),
     ("tftp", &["records", "wire", "library", "boot"]),
     // The parts together, for those who get all of them.
     ("app", &["records", "wire", "library", "work", "boot", "dhcp", "intake", "survey"]),
@@ -27,7 +28,7 @@ const MAY_USE: [(&str, &[&str]); 16] = [
         "admin",
         &[
             "app", "records", "wire", "library", "work", "boot", "check", "installs", "intake", "packaged",
-            "rules", "start", "survey",
+            "jobs", "rules", "start", "survey",
         ],
     ),
 ];

@@ -8,7 +8,7 @@ use serde_json::Value;
 use crate::support::{browser::Browser, demo::Demo};
 
 /// Every page there is, with what the demo shows on it.
-const PAGES: [&str; 46] = [
+const PAGES: [&str; 50] = [
     "/",
     "/machines",
     "/machines?text=nothing-like-it",
@@ -26,6 +26,10 @@ const PAGES: [&str; 46] = [
     "/arm?machine=kittiwake-chart",
     "/installs",
     "/installs/1",
+    "/jobs",
+    "/jobs/1",
+    "/jobs/no-such",
+    "/machines/tern-server-1?tab=jobs",
     "/images",
     "/images/bollard-9",
     "/import",

@@ -6,6 +6,7 @@ mod answers;
 mod conflict;
 mod forms;
 mod frame;
+mod jobs;
 mod pages;
 mod record;
 mod rules;

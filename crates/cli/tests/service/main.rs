@@ -16,6 +16,7 @@ mod http_boot;
 mod identity;
 mod images;
 mod installs;
+mod jobs;
 mod lifecycle;
 mod menus;
 mod mistakes;

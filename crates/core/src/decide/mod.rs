@@ -8,6 +8,7 @@ pub mod boot;
 pub mod dhcp;
 pub mod image;
 pub mod install;
+pub mod job;
 pub mod loader;
 pub mod machine;
 pub mod menu;

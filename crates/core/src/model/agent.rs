@@ -13,9 +13,9 @@ use thiserror::Error;
 
 /// How long after its boot an agent may connect for the first time or again: machines wait in the survey for weeks.
 const LIFETIME: SignedDuration = SignedDuration::from_hours(24 * 60);
-/// Bytes of a token: MAC address, seconds, code.
+/// Bytes of a token: MAC address, milliseconds, code.
 const ADDRESS: usize = 6;
-const SECONDS: usize = 8;
+const MILLIS: usize = 8;
 const CODE: usize = 16;
 
 /// The service's own secret, by which it knows the tokens that it gave.
@@ -58,7 +58,7 @@ impl fmt::Debug for TokenKey {
 pub struct AgentToken {
     /// The MAC address that it boots from.
     pub mac: Mac,
-    /// When it was given, to the second.
+    /// When it was given, to the millisecond.
     pub given: Timestamp,
 }
 
@@ -77,9 +77,9 @@ impl AgentToken {
     /// The token as text: 40 characters that are safe in URLs and on kernels' command lines.
     #[must_use]
     pub fn write(&self, key: &TokenKey) -> String {
-        let mut bytes = Vec::with_capacity(ADDRESS + SECONDS + CODE);
+        let mut bytes = Vec::with_capacity(ADDRESS + MILLIS + CODE);
         bytes.extend(self.mac.octets());
-        bytes.extend(self.given.as_second().to_be_bytes());
+        bytes.extend(self.given.as_millisecond().to_be_bytes());
         bytes.extend(key.code(&bytes));
         URL_SAFE_NO_PAD.encode(bytes)
     }
@@ -90,7 +90,7 @@ impl AgentToken {
     /// [`TokenError`], if it is of somebody else, changed or too old.
     pub fn read(text: &str, key: &TokenKey, now: Timestamp) -> Result<Self, TokenError> {
         let bytes = URL_SAFE_NO_PAD.decode(text).map_err(|_| TokenError::Unknown)?;
-        let (said, code) = bytes.split_at_checked(ADDRESS + SECONDS).ok_or(TokenError::Unknown)?;
+        let (said, code) = bytes.split_at_checked(ADDRESS + MILLIS).ok_or(TokenError::Unknown)?;
         let expected = key.code(said);
         // Every byte is compared, so that the time taken says nothing of where they differ.
         let differs = expected.iter().zip(code).fold(0, |differs, (one, other)| differs | (one ^ other));
@@ -99,9 +99,9 @@ impl AgentToken {
         }
         let (mac, given) = said.split_at(ADDRESS);
         let mac = <[u8; ADDRESS]>::try_from(mac).ok().and_then(|mac| Mac::new(mac).ok());
-        let given = <[u8; SECONDS]>::try_from(given)
+        let given = <[u8; MILLIS]>::try_from(given)
             .ok()
-            .and_then(|given| Timestamp::from_second(i64::from_be_bytes(given)).ok());
+            .and_then(|given| Timestamp::from_millisecond(i64::from_be_bytes(given)).ok());
         let (Some(mac), Some(given)) = (mac, given) else { return Err(TokenError::Unknown) };
         if now.duration_since(given) > LIFETIME {
             return Err(TokenError::Expired);

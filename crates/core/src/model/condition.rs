@@ -13,7 +13,8 @@ use minijinja::{Environment, Expression, Value, value::Object};
 use crate::{
     base::{Fault, template, template::Statements},
     model::{
-        location::Location, machine::Machine, subnet::Subnet, survey::SurveyRecord, values::TemplateError,
+        job::JobState, location::Location, machine::Machine, subnet::Subnet, survey::SurveyRecord,
+        values::TemplateError,
     },
 };
 
@@ -23,7 +24,7 @@ const FUEL: u64 = 20_000;
 const MOST_TEXT: usize = 2000;
 
 /// What conditions may name. The facts themselves have the names that the API gives them.
-pub const NAMES: [&str; 37] = [
+pub const NAMES: [&str; 38] = [
     "name",
     "mac",
     "macs",
@@ -31,6 +32,7 @@ pub const NAMES: [&str; 37] = [
     "details",
     "subnet",
     "surveyed",
+    "burn_in",
     "vendor",
     "product",
     "serial",
@@ -95,6 +97,8 @@ pub struct Known {
     pub subnet: Option<Arc<Subnet>>,
     /// Where the switch's port is that it is plugged into, if that is on record.
     pub location: Option<Arc<Location>>,
+    /// How its last burn-in is, if it ever had one.
+    pub burn_in: Option<JobState>,
 }
 
 /// A value of what is known of a machine, as in `memory_gib` or `disks | length`, compiled once.
@@ -269,6 +273,7 @@ impl Known {
             "details" => Value::from_object(Details(self.machine.clone())),
             "subnet" => Value::from(self.subnet.as_ref().map_or("", |subnet| subnet.name.as_str())),
             "location" => Value::from_serialize(self.location.as_deref()?),
+            "burn_in" => Value::from(self.burn_in.map(JobState::as_str).unwrap_or_default()),
             "surveyed" => Value::from(self.survey.is_some()),
             "mac" => {
                 let first = machine.and_then(|machine| machine.macs.first().copied());

@@ -7,6 +7,7 @@ pub mod answers;
 pub mod condition;
 pub mod image;
 pub mod install;
+pub mod job;
 pub mod label;
 pub mod lease;
 pub mod loader;

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use lastmile_formats::mac::Mac;
 use serde::{Deserialize, Serialize};
 
-use super::{condition::FactCondition, machine::DefaultBoot};
+use super::{condition::FactCondition, job::Task, machine::DefaultBoot};
 
 /// What becomes of what a rule says.
 #[derive(
@@ -67,6 +67,8 @@ pub struct Rule {
     pub address: Option<String>,
     /// What they boot while no install is armed.
     pub default_boot: Option<DefaultBoot>,
+    /// Jobs that are done on them first: nothing is armed until all of them are done.
+    pub jobs: Vec<Task>,
     /// Whether an install is armed on them, if they never had one.
     pub arm: bool,
     /// The image it is armed with, by name; that of their labels if left out.

@@ -15,10 +15,12 @@ pub struct SiteSettings {
     pub verify_hours: u32,
     /// How long nothing may be seen of an install before it counts as stalled.
     pub limits: StageLimits,
+    /// Whether people may run commands, and work in a shell, on machines that run the survey.
+    pub allow_commands: bool,
 }
 
 impl Default for SiteSettings {
     fn default() -> Self {
-        Self { menu: None, verify_hours: 24, limits: StageLimits::default() }
+        Self { menu: None, verify_hours: 24, limits: StageLimits::default(), allow_commands: false }
     }
 }

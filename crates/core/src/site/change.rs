@@ -206,6 +206,8 @@ impl Site {
         }
         next.installed.remove(&machine.id);
         next.latest.remove(&machine.id);
+        next.open_jobs.remove(&JobOwner::Machine(machine.id));
+        next.last_jobs.remove(&JobOwner::Machine(machine.id));
         next
     }
 
@@ -238,6 +240,33 @@ impl Site {
             next.cards.entry(mac).or_default().insert(from);
         }
         next.surveys.insert(survey.mac, Arc::new(survey));
+        next
+    }
+
+    /// With a job as it is now. One of a machine that is not registered any more changes nothing: it is in the record alone.
+    #[must_use]
+    pub fn with_job(&self, job: Job) -> Self {
+        let mut next = self.clone();
+        if job.machine.is_some_and(|machine| !self.by_id.contains_key(&machine)) {
+            return next;
+        }
+        let (owner, job) = (JobOwner::of(&job), Arc::new(job));
+        let open = next.open_jobs.get(&owner).cloned().unwrap_or_default();
+        let open = if job.state.is_open() {
+            open.update(job.number, job.clone())
+        } else {
+            open.without(&job.number)
+        };
+        if open.is_empty() {
+            next.open_jobs.remove(&owner);
+        } else {
+            next.open_jobs.insert(owner, open);
+        }
+        let last = next.last_jobs.entry(owner).or_default();
+        let kind = job.task.kind();
+        if last.get(&kind).is_none_or(|known| known.number <= job.number) {
+            last.insert(kind, job);
+        }
         next
     }
 

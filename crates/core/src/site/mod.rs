@@ -16,6 +16,7 @@ use crate::{
         answers::{AnswersVersion, Scope},
         image::{Image, ImageKind, Revision},
         install::{Install, InstallState},
+        job::{Job, JobKind},
         label::{Label, USUAL_RANK},
         loader::Loader,
         location::Location,
@@ -64,6 +65,10 @@ pub struct Site {
     surveys: HashMap<Mac, Arc<SurveyRecord>>,
     /// Of other cards that surveys found, the addresses that those were started from: what an agent says, and not yet that it is so.
     cards: HashMap<Mac, OrdSet<Mac>>,
+    /// Jobs that have not ended, by their numbers.
+    open_jobs: HashMap<JobOwner, OrdMap<i64, Arc<Job>>>,
+    /// The last job of each kind.
+    last_jobs: HashMap<JobOwner, OrdMap<JobKind, Arc<Job>>>,
     rules: OrdMap<String, Arc<Rule>>,
     proposals: OrdMap<Mac, Arc<Proposal>>,
     /// By the keys of [`Location::key`].
@@ -350,6 +355,52 @@ impl Site {
         self.surveys.values()
     }
 
+    /// The jobs of whoever has that address that have not ended, in the order in which they are done.
+    #[must_use]
+    pub fn open_jobs(&self, mac: Mac) -> Vec<&Arc<Job>> {
+        if self.open_jobs.is_empty() {
+            return Vec::new();
+        }
+        let all = self.job_owners(mac).into_iter().filter_map(|owner| self.open_jobs.get(&owner));
+        let mut jobs: Vec<&Arc<Job>> = all.flat_map(OrdMap::values).collect();
+        jobs.sort_by_key(|job| job.number);
+        jobs
+    }
+
+    /// The last job of each kind of whoever has that address, however it is: the machine's, and what its cards were given before it
+    /// was registered.
+    pub fn latest_jobs(&self, mac: Mac) -> impl Iterator<Item = &Arc<Job>> {
+        let all = self.job_owners(mac).into_iter().filter_map(|owner| self.last_jobs.get(&owner));
+        all.flat_map(OrdMap::values)
+    }
+
+    /// The last job of a kind of whoever has an address, however it is.
+    #[must_use]
+    pub fn last_job(&self, mac: Mac, kind: JobKind) -> Option<&Arc<Job>> {
+        self.latest_jobs(mac).filter(|job| job.task.kind() == kind).max_by_key(|job| job.number)
+    }
+
+    /// Every job that has not ended, in no order.
+    pub fn all_open_jobs(&self) -> impl Iterator<Item = &Arc<Job>> {
+        self.open_jobs.values().flat_map(OrdMap::values)
+    }
+
+    /// The last job of each kind of each machine and newcomer, in no order.
+    pub fn all_latest_jobs(&self) -> impl Iterator<Item = &Arc<Job>> {
+        self.last_jobs.values().flat_map(OrdMap::values)
+    }
+
+    /// Whose jobs are those of whoever has an address.
+    fn job_owners(&self, mac: Mac) -> Vec<JobOwner> {
+        match self.by_mac.get(&mac) {
+            None => vec![JobOwner::Address(mac)],
+            Some(machine) => {
+                let cards = machine.macs.iter().map(|mac| JobOwner::Address(*mac));
+                [JobOwner::Machine(machine.id)].into_iter().chain(cards).collect()
+            }
+        }
+    }
+
     /// All rules, ordered by name.
     pub fn rules(&self) -> impl Iterator<Item = &Arc<Rule>> {
         self.rules.values()
@@ -408,6 +459,21 @@ impl Site {
     #[must_use]
     pub fn webhook(&self, name: &str) -> Option<&Arc<Webhook>> {
         self.webhooks.get(name)
+    }
+}
+
+/// Whom a job is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+enum JobOwner {
+    /// A machine.
+    Machine(Id<Machine>),
+    /// Whoever has an address: nobody had registered the machine.
+    Address(Mac),
+}
+
+impl JobOwner {
+    fn of(job: &Job) -> Self {
+        job.machine.map_or(Self::Address(job.mac), Self::Machine)
     }
 }
 

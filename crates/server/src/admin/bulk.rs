@@ -19,7 +19,7 @@ use super::{
     machines::refuse_while_installing,
     reject::{Json, Reject},
 };
-use crate::{app::App, clock, records::to_the_end, rules::Running};
+use crate::{app::App, clock, jobs::cancel_of_removed, records::to_the_end, rules::Running};
 
 /// Bytes of a CSV text and what JSON adds to it.
 pub(super) const MOST_IMPORT: usize = 64 * 1024 * 1024;
@@ -91,6 +91,7 @@ pub(super) async fn remove(
         let machines = chosen(change.site(), &wanted.machines, &[])?;
         for machine in &machines {
             refuse_while_installing(change.site(), machine)?;
+            cancel_of_removed(change, machine)?;
             change.remove_machine(machine, clock::now())?;
         }
         Ok::<_, Reject>(machines.iter().map(|machine| machine.name.clone()).collect())

@@ -31,7 +31,7 @@ use super::{
     named::{self, Named},
     reject::{Json, Path, Query, Reject},
 };
-use crate::{app::App, boot::preview, clock};
+use crate::{app::App, boot::preview, clock, jobs::cancel_of_removed};
 
 impl Named for Machine {
     fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
@@ -291,6 +291,7 @@ pub(super) async fn remove(
 ) -> Result<StatusCode, Reject> {
     let remove = |change: &mut Change<'_>, machine: Arc<Machine>| {
         refuse_while_installing(change.site(), &machine)?;
+        cancel_of_removed(change, &machine)?;
         Ok(change.remove_machine(&machine, clock::now())?)
     };
     named::remove(&admin, name, base, remove).await

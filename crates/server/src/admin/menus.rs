@@ -29,7 +29,7 @@ use super::{
     named::{self, Named},
     reject::{Json, Path, Reject},
 };
-use crate::{app::App, boot::reader, random::random};
+use crate::{app::App, boot::reader, jobs::cancel_commands, random::random};
 
 impl Named for Menu {
     fn find<'a>(site: &'a Site, name: &str) -> Result<&'a Arc<Self>, Reject> {
@@ -389,6 +389,9 @@ pub(super) async fn save_settings(
         base.check(site, &Entity::Settings, || site.settings().clone(), Some(&settings))?;
         settings.check(site)?;
         change.put_settings(settings.clone())?;
+        if !settings.allow_commands {
+            cancel_commands(change)?;
+        }
         Ok::<_, Reject>(Edited::new(change.site(), &Entity::Settings, settings))
     };
     admin.app.records.change(save).await

@@ -15,6 +15,7 @@ mod guard;
 mod history;
 mod images;
 mod installs;
+mod jobs;
 mod loaders;
 mod locations;
 mod machines;
@@ -33,14 +34,17 @@ mod traces;
 mod uploads;
 mod webhooks;
 
-use std::{collections::BTreeSet, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 use axum::{Router, extract::DefaultBodyLimit, middleware};
 use tokio_util::sync::CancellationToken;
 use utoipa::{
     OpenApi,
     openapi::{
-        Content, HeaderBuilder, Object, Ref, RefOr, ResponseBuilder, Schema, Type,
+        AllOf, Content, HeaderBuilder, Object, Ref, RefOr, ResponseBuilder, Schema, Type,
         path::{Operation, ParameterBuilder, ParameterIn},
     },
 };
@@ -70,6 +74,7 @@ use crate::{app::App, start::Listening};
         (name = "history", description = "Reports over the record"),
         (name = "webhooks", description = "Signed webhooks that tell when installs end"),
         (name = "survey", description = "The hardware of machines, measured by a small system of the service's own"),
+        (name = "jobs", description = "Work that is done on machines by the survey's system"),
         (name = "rules", description = "What follows for machines of what was measured, and where they are"),
         (name = "exports", description = "What other programs read of the machines"),
     )
@@ -171,6 +176,9 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(exports::zone))
         .routes(routes!(exports::inventory))
         .routes(routes!(exports::machines))
+        .routes(routes!(jobs::list, jobs::arm))
+        .routes(routes!(jobs::read))
+        .routes(routes!(jobs::cancel))
         .routes(routes!(survey::build))
         .routes(routes!(facts::read))
         .routes(routes!(facts::surveys))
@@ -203,6 +211,7 @@ pub fn openapi() -> String {
     name_problems(&mut document);
     name_editions(&mut document);
     dry_run::name(&mut document);
+    join_forms(&mut document);
     open_parts(&mut document);
     document.to_pretty_json().unwrap_or_default()
 }
@@ -284,12 +293,10 @@ fn name_unread(operation: &mut Operation) {
 fn open_parts(document: &mut utoipa::openapi::OpenApi) {
     let Some(components) = &mut document.components else { return };
     let mut parts = BTreeSet::new();
-    for schema in components.schemas.values() {
-        if let RefOr::T(Schema::AllOf(whole)) = schema {
-            for part in &whole.items {
-                if let RefOr::Ref(part) = part {
-                    parts.extend(part.ref_location.rsplit('/').next().map(str::to_owned));
-                }
+    for whole in components.schemas.values_mut().flat_map(wholes) {
+        for part in &whole.items {
+            if let RefOr::Ref(part) = part {
+                parts.extend(part.ref_location.rsplit('/').next().map(str::to_owned));
             }
         }
     }
@@ -302,16 +309,54 @@ fn open_parts(document: &mut utoipa::openapi::OpenApi) {
         let mut open = object.clone();
         open.additional_properties = None;
         let name = format!("{part}Fields");
-        for schema in components.schemas.values_mut() {
-            if let RefOr::T(Schema::AllOf(whole)) = schema {
-                let is_it = |one: &&mut RefOr<Schema>| matches!(one, RefOr::Ref(one) if one.ref_location.ends_with(&format!("/{part}")));
-                for one in whole.items.iter_mut().filter(is_it) {
-                    *one = Ref::from_schema_name(&name).into();
-                }
+        for whole in components.schemas.values_mut().flat_map(wholes) {
+            let is_it = |one: &&mut RefOr<Schema>| matches!(one, RefOr::Ref(one) if one.ref_location.ends_with(&format!("/{part}")));
+            for one in whole.items.iter_mut().filter(is_it) {
+                *one = Ref::from_schema_name(&name).into();
             }
         }
         components.schemas.insert(name, Schema::Object(open).into());
     }
+}
+
+/// What a schema puts together from parts.
+fn wholes(schema: &mut RefOr<Schema>) -> Option<&mut AllOf> {
+    match schema {
+        RefOr::T(Schema::AllOf(whole)) => Some(whole),
+        _ => None,
+    }
+}
+
+/// Of what has one of several forms, each that is put together from objects becomes one: as such it can be closed.
+fn join_forms(document: &mut utoipa::openapi::OpenApi) {
+    let Some(components) = &mut document.components else { return };
+    let known = components.schemas.clone();
+    for schema in components.schemas.values_mut() {
+        let RefOr::T(Schema::OneOf(forms)) = schema else { continue };
+        for form in &mut forms.items {
+            if let Some(joined) = wholes(form).and_then(|whole| joined(whole, &known)) {
+                *form = Schema::Object(joined).into();
+            }
+        }
+    }
+}
+
+/// The members of all parts in one object, closed if one of them is; nothing if one is no object.
+fn joined(whole: &AllOf, known: &BTreeMap<String, RefOr<Schema>>) -> Option<Object> {
+    let mut joined = Object::with_type(Type::Object);
+    joined.description.clone_from(&whole.description);
+    for part in &whole.items {
+        let part = match part {
+            RefOr::Ref(part) => known.get(part.ref_location.rsplit('/').next()?)?,
+            part => part,
+        };
+        let RefOr::T(Schema::Object(part)) = part else { return None };
+        joined.properties.extend(part.properties.clone());
+        joined.required.extend(part.required.clone());
+        joined.additional_properties =
+            joined.additional_properties.or_else(|| part.additional_properties.clone());
+    }
+    Some(joined)
 }
 
 /// The routes of the admin listener.

@@ -8,6 +8,7 @@ use lastmile_api::{Attention, AttentionKind, Overview, Problem, Today};
 use lastmile_core::{
     model::{
         install::{Install, InstallState},
+        job::{JobKind, JobState},
         machine::Machine,
     },
     site::Site,
@@ -76,7 +77,11 @@ pub(super) async fn read(State(admin): State<Admin>) -> Result<Json<Overview>, R
     let far = |state| InstallState::ALL.iter().position(|known| *known == state);
     open.sort_by_key(|install| (Reverse(far(install.state)), Reverse(install.last_step_at)));
     let row = |install: &Install| app.records.install_row(install);
+    let mut jobs: Vec<_> = site.all_open_jobs().cloned().collect();
+    jobs.sort_by_key(|job| Reverse(job.number));
     Ok(Json(Overview {
+        jobs_total: jobs.len(),
+        jobs: jobs.iter().take(MOST_IN_PROGRESS).map(|job| app.records.job_row(&site, job)).collect(),
         attention,
         attention_total,
         in_progress_total: open.len(),
@@ -99,7 +104,7 @@ fn midnight(now: Timestamp) -> Timestamp {
 }
 
 fn about(kind: AttentionKind, subject: String) -> Attention {
-    Attention { kind, subject, install: None, what: String::new(), next: String::new(), at: None }
+    Attention { kind, subject, install: None, job: None, what: String::new(), next: String::new(), at: None }
 }
 
 fn of_service(app: &App, site: &Site) -> Vec<Attention> {
@@ -176,6 +181,7 @@ fn of_machine(site: &Site, machine: &Machine) -> Vec<Attention> {
             });
         }
     }
+    found.extend(of_burn_in(site, machine));
     // What became of the last install that reached its end, unless another is on its way.
     let is_settled = site.open_install(machine.id).is_none();
     if let Some(installed) = site.last_installed(machine.id).filter(|_| is_settled)
@@ -195,6 +201,21 @@ fn of_machine(site: &Site, machine: &Machine) -> Vec<Attention> {
         }
     }
     found
+}
+
+/// A machine that failed its last burn-in.
+fn of_burn_in(site: &Site, machine: &Machine) -> Option<Attention> {
+    let job = site.last_job(*machine.macs.first()?, JobKind::BurnIn)?;
+    if !matches!(job.state, JobState::Failed | JobState::Stalled) {
+        return None;
+    }
+    Some(Attention {
+        what: format!("Burn-in {}: {}", job.state, job.reason.clone().unwrap_or_default()),
+        next: "Repair or replace what is broken, then arm a burn-in again.".into(),
+        job: Some(job.number),
+        at: job.ended_at,
+        ..about(AttentionKind::BurnIn, machine.name.clone())
+    })
 }
 
 fn of_images(site: &Site) -> Vec<Attention> {

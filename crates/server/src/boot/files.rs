@@ -6,7 +6,7 @@ use lastmile_core::{
     base::Id,
     decide::{boot::Request, install::Evidence},
     model::{
-        image::{FileEntry, Revision, Start},
+        image::{FileEntry, ImageKind, Revision, Start},
         loader::{Language, Loader},
         machine::Machine,
     },
@@ -62,6 +62,10 @@ pub(crate) enum Follows {
     Evidence(Id<Machine>, Evidence),
     /// The machine's install has begun too often, and is stopped.
     Stall(Id<Machine>),
+    /// The survey was started too often for a job of that number, which is stopped.
+    StallJob(i64),
+    /// The survey's kernel was fetched, by whom a job of that number is to be done.
+    SurveyFor(i64),
 }
 
 impl Parts {
@@ -70,6 +74,8 @@ impl Parts {
         match follows {
             Follows::Evidence(machine, evidence) => self.records.see_or_log(machine, evidence).await,
             Follows::Stall(machine) => self.records.stall(machine).await,
+            Follows::StallJob(job) => self.records.stall_job(job).await,
+            Follows::SurveyFor(job) => self.records.fetched_for_job(job).await,
         }
     }
 }
@@ -288,7 +294,13 @@ fn image_file(
     }
     let own = found.filter(|_| is_own);
     let evidence = own.and_then(|file| start_of_install(site, mac, revision, file, &role));
-    let follows = evidence.map(|(machine, evidence)| Follows::Evidence(machine, evidence));
+    let is_survey = || site.image_by_id(revision.image).is_some_and(|image| image.kind == ImageKind::Survey);
+    let job = || site.open_jobs(mac).first().filter(|_| is_survey()).map(|job| job.number);
+    let follows = match evidence {
+        Some((machine, evidence)) => Some(Follows::Evidence(machine, evidence)),
+        None if own.is_some() && role == Role::Kernel => job().map(Follows::SurveyFor),
+        None => None,
+    };
     let media = if is_iso { Media::Disc } else { Media::Octets };
     Some(Ok(Served { follows, ..of_revision(revision, mac, content, media, role, what) }))
 }

@@ -5,8 +5,9 @@ use std::{collections::BTreeMap, net::IpAddr, sync::Arc};
 use lastmile_core::{
     decide::{
         boot::{
-            Action, Screen, Viewer, WAIT_KEY, Why, answered_line, menu_shown, picked as picked_entry,
+            Action, Picked, Screen, Viewer, WAIT_KEY, Why, answered_line, menu_shown, picked as picked_entry,
             picked_line, plan, plan_for_newcomer, render, render_picked, screen_for, screen_of_menu,
+            survey_line,
         },
         install::{ArmRequest, Evidence},
         subnet::Identity,
@@ -14,6 +15,7 @@ use lastmile_core::{
     model::{
         agent::AgentToken,
         install::Install,
+        job::Task,
         loader::{HttpReach, Language, Reader},
         machine::Machine,
         menu::After,
@@ -105,12 +107,13 @@ pub(super) async fn menu(
     let screen = screen_for(&plan, &asking.viewer(parts));
     let reader = Reader { language, ..reader(parts, site, mac) };
     let text = render(&screen, asking.service, reader);
-    let follows = site.machine_by_mac(mac).and_then(|machine| match plan.why {
-        Why::Armed(_) => Some(Follows::Evidence(machine.id, Evidence::Menu)),
-        Why::Unanswered(_) => Some(Follows::Evidence(machine.id, Evidence::Waits)),
+    let follows = match plan.why {
+        Why::Armed(install) => Some(Follows::Evidence(install.machine, Evidence::Menu)),
+        Why::Unanswered(install) => Some(Follows::Evidence(install.machine, Evidence::Waits)),
         Why::Looping(install) => Some(Follows::Stall(install.machine)),
+        Why::JobLooping(job) => Some(Follows::StallJob(job.number)),
         _ => None,
-    });
+    };
     Served { follows, decision: Some(Decision::from(&plan)), ..served(text, mac, "menu".into()) }
 }
 
@@ -203,9 +206,25 @@ pub(super) async fn picked(
     }
     let reader = Reader { language, ..reader(parts, site, mac) };
     let what = format!("what '{}' starts", line.title);
-    let Some((entry, image, answers)) = picked_entry(menu, site, key) else {
-        let text = render_picked(&line.action, screen.after, asking.service, reader);
-        return Ok(served(text, mac, what));
+    let (entry, image, answers) = match picked_entry(menu, site, key) {
+        Some(Picked::Install { entry, image, answers }) => (entry, image, answers),
+        Some(Picked::BurnIn(burn_in)) => {
+            if request_kind.head {
+                return Err(Refusal::NotArmed("only its size was asked for".into()));
+            }
+            survey_line(&viewer).map_err(Refusal::NotArmed)?;
+            let job = parts.records.arm_picked(mac, Task::BurnIn(burn_in.clone())).await;
+            let job = job.map_err(|error| Refusal::NotArmed(error.to_string()))?;
+            // A token that is given after the job was armed: the machine is started for it.
+            let asking = Asking::new(parts, site, mac, address).by_machine(parts);
+            let action = survey_line(&asking.viewer(parts)).map_err(Refusal::NotArmed)?;
+            let text = render_picked(&action, screen.after, asking.service, reader);
+            return Ok(served(text, mac, format!("{what}: {}", job.title())));
+        }
+        None => {
+            let text = render_picked(&line.action, screen.after, asking.service, reader);
+            return Ok(served(text, mac, what));
+        }
     };
     let (Some(machine), Some(image)) = (viewer.machine, site.image(image)) else { return Err(nothing()) };
     if request_kind.head {

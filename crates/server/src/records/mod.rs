@@ -4,6 +4,7 @@
 //! it, shows the new snapshot, and calls what [`observe`] sets up, before whoever asked for the change hears of it.
 
 pub(crate) mod answers;
+mod jobs;
 mod pace;
 mod publish;
 mod rows;
@@ -15,6 +16,7 @@ use std::{
 };
 
 use jiff::Timestamp;
+pub(crate) use jobs::{macs_of, put_jobs};
 use lastmile_api::Event;
 use lastmile_core::{
     base::Id,

@@ -6,13 +6,14 @@ use lastmile_api::{Event, LogLine};
 use lastmile_core::{
     model::{
         install::{Install, Step, StepKind},
+        job::Job,
         machine::Machine,
     },
     site::Site,
 };
 use lastmile_store::Recorded;
 
-use super::{Records, scope_name};
+use super::{Records, macs_of, scope_name};
 
 /// Has the service told of everything that is recorded from now on.
 pub(crate) fn observe(records: &Arc<Records>) {
@@ -64,6 +65,20 @@ impl Records {
                 let lines = lines.into_iter().map(|line| LogLine { at: line.at, line: line.line });
                 self.tell(Event::Log { install, lines: lines.collect() });
             }
+            Recorded::Job { job, step } => {
+                tracing::info!(
+                    job = job.number,
+                    machine = job.machine_name,
+                    state = job.state.as_str(),
+                    step = step.text
+                );
+                self.wire.agents.wake(&macs_of(site, &job));
+                self.tell_job(site, &job);
+            }
+            Recorded::JobLog { job, first, lines } => {
+                let lines = lines.into_iter().map(|line| LogLine { at: line.at, line: line.line });
+                self.tell(Event::JobLog { job, first, lines: lines.collect() });
+            }
             Recorded::Survey { mac, .. } => match site.machine_by_mac(mac) {
                 Some(machine) => self.tell_machine(site, machine),
                 None => self.tell(Event::Newcomer { mac: mac.to_string() }),
@@ -100,6 +115,13 @@ impl Records {
         }
         if let Some(machine) = site.machine_by_id(install.machine) {
             self.tell_machine(site, machine);
+        }
+    }
+
+    /// Tells whoever watches how a job is now.
+    pub(crate) fn tell_job(&self, site: &Site, job: &Job) {
+        if self.events.receiver_count() > 0 {
+            self.tell(Event::Job { job: Box::new(self.job_row(site, job)) });
         }
     }
 

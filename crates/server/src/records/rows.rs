@@ -3,15 +3,21 @@
 use std::{net::Ipv4Addr, sync::Arc};
 
 use jiff::Timestamp;
-use lastmile_api::{InstallRow, Installed, MachineRow, Stage};
+use lastmile_api::{InstallRow, Installed, JobRow, MachineRow, Stage};
 use lastmile_core::{
     decide::machine::DefaultBootDraft,
-    model::{answers::Scope, install::Install, machine::Machine, subnet::Subnet},
+    model::{
+        answers::Scope,
+        install::Install,
+        job::{Job, JobProgress},
+        machine::Machine,
+        subnet::Subnet,
+    },
     site::Site,
 };
 use lastmile_formats::mac::Mac;
 
-use super::Records;
+use super::{Records, macs_of};
 use crate::clock;
 
 impl Records {
@@ -33,6 +39,21 @@ impl Records {
     /// An install as lists show it.
     pub(crate) fn install_row(&self, install: &Install) -> InstallRow {
         InstallRow::new(install, self.paces.progress(install, clock::now()))
+    }
+
+    /// A job as lists show it.
+    pub(crate) fn job_row(&self, site: &Site, job: &Job) -> JobRow {
+        let agents = &self.wire.agents;
+        let is_connected = job.state.is_open() && agents.on(&macs_of(site, job)).is_some();
+        JobRow::new(job, agents.progress(job.number), is_connected)
+    }
+
+    /// Notes how far a job is, as its agent says; nothing once it has ended.
+    pub(crate) fn note_progress(&self, job: i64, progress: Option<JobProgress>) {
+        match progress {
+            Some(progress) => self.wire.agents.set_progress(job, progress),
+            None => self.wire.agents.forget_progress(job),
+        }
     }
 
     /// A machine as lists show it.

@@ -29,7 +29,7 @@ use crate::{
     app::App,
     boot,
     config::{Config, ConfigError},
-    dhcp, installs, intake,
+    dhcp, installs, intake, jobs,
     library::{Library, Uploads},
     link::{FrameListener, Interface},
     records::{self, Records, answers::seal_key},
@@ -339,6 +339,7 @@ fn run(
     supervisor.run("sweeping the library", intake::sweep_when_told(app.intake(), stop.clone()));
     supervisor
         .run("looking after installs", installs::keep(app.records.clone(), app.wire.clone(), stop.clone()));
+    supervisor.run("looking after jobs", jobs::keep(app.records.clone(), stop.clone()));
     supervisor.run("delivering", webhook::deliver(app.records.clone(), tasks.clone(), stop.clone()));
     let (work, ending) = (app.work.clone(), stop.clone().cancelled_owned());
     tasks.spawn(async move {

@@ -36,6 +36,8 @@ use crate::{
 const LEVEL: i32 = 12;
 /// Largest kernel, module and file of firmware that is read.
 const MOST_FILE: u64 = 256 << 20;
+/// Where the shell and small tools are in the archive.
+const TOOLS: &str = "bin/busybox";
 /// Folders that the agent mounts file systems on, or the kernel wants to be there.
 const FOLDERS: [&str; 6] = ["dev", "proc", "run", "sys", "tmp", "etc"];
 
@@ -199,9 +201,15 @@ impl Found {
             Some(add) => contents.add(library, add)?,
             None => 0,
         };
+        // Unless the site has put in its own.
+        let tools = programs::tools(self.cpu).filter(|_| !contents.has_tools);
+        if let Some(tools) = &tools {
+            contents.file(TOOLS, 0o755, tools)?;
+        }
+        let has_shell = contents.has_tools;
         let (size, sha256) = contents.finish()?;
         let missing = wanted.iter().filter(|name| !self.firmware.contains(**name)).count();
-        let counts = Counts { drivers: chosen.len(), firmware, missing, added };
+        let counts = Counts { drivers: chosen.len(), firmware, missing, added, has_shell };
         Ok((size, sha256, counts.notes(&self.release, size)))
     }
 
@@ -220,11 +228,13 @@ struct Counts {
     /// Files of firmware that the drivers ask for, and the source has not.
     missing: usize,
     added: usize,
+    /// Whether there is a shell in it.
+    has_shell: bool,
 }
 
 impl Counts {
     fn notes(&self, release: &str, size: u64) -> Vec<String> {
-        let Self { drivers, firmware, missing, added } = self;
+        let Self { drivers, firmware, missing, added, has_shell } = self;
         let some = |count: usize, one: &str| format!("{count} {one}{}", if count == 1 { "" } else { "s" });
         let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);
         let mut notes = vec![format!(
@@ -234,6 +244,13 @@ impl Counts {
             some(*added, "added file"),
             mib(size)
         )];
+        if !has_shell {
+            notes.push(
+                "it has no shell: install busybox-static on this host, or add bin/busybox with --add, and build it anew. \
+                 Commands and scripts on machines need one"
+                    .into(),
+            );
+        }
         if *missing > 0 {
             notes.push(format!(
                 "some of these drivers ask for {} of firmware that the source has not: most cards do without. \
@@ -278,11 +295,13 @@ fn unpacked(bytes: Vec<u8>) -> io::Result<Vec<u8>> {
 struct Contents<W: Write> {
     archive: Archive<W>,
     folders: BTreeSet<String>,
+    /// Whether it has the shell and small tools.
+    has_tools: bool,
 }
 
 impl Contents<Encoder<'_, Hashing>> {
     fn new(to: Encoder<'static, Hashing>) -> io::Result<Self> {
-        let mut contents = Self { archive: Archive::new(to), folders: BTreeSet::new() };
+        let mut contents = Self { archive: Archive::new(to), folders: BTreeSet::new(), has_tools: false };
         FOLDERS.iter().try_for_each(|folder| contents.folder(folder))?;
         // The kernel opens it before the agent has mounted the others.
         contents.archive.device("dev/console", 0o600, 5, 1)?;
@@ -304,6 +323,7 @@ impl Contents<Encoder<'_, Hashing>> {
 
     fn file(&mut self, path: &str, permissions: u32, content: &[u8]) -> io::Result<()> {
         self.above(path)?;
+        self.has_tools |= path == TOOLS;
         self.archive.file(path, permissions, content)
     }
 

@@ -1,6 +1,7 @@
 //! Machines under survey: the system they start, and the connection that its agent keeps.
 
 mod build;
+mod load;
 mod programs;
 mod socket;
 mod source;

@@ -12,10 +12,18 @@ use axum::{
     response::{IntoResponse, Response},
     routing::get,
 };
+use jiff::Timestamp;
 use lastmile_core::{
-    decide::boot::{Action, plan},
+    decide::{
+        boot::{Action, plan},
+        job::next_for_agent,
+    },
     model::{
-        agent::{AgentToken, Finish, FromAgent, Hello, MOST_MESSAGE, PATH, Said, Survey, ToAgent, VERSION},
+        agent::{
+            AgentToken, Finish, FromAgent, Hello, LOAD_MESSAGE, LOAD_PATH, MOST_MESSAGE, News, PATH, Said,
+            Survey, ToAgent, VERSION,
+        },
+        job::JobState,
         survey::SurveyRecord,
     },
     report::trace::{AgentEvent, AgentSeen, Seen},
@@ -23,12 +31,18 @@ use lastmile_core::{
 };
 use lastmile_formats::mac::Mac;
 use lastmile_store::{Change, StoreError};
-use tokio::time::{Instant, sleep_until, timeout};
+use tokio::{
+    sync::Semaphore,
+    time::{Instant, sleep_until, timeout},
+};
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
+use uuid::Uuid;
 
+use super::load;
 use crate::{
     boot::Ends,
     clock,
+    jobs::Told,
     limits::PerSource,
     link::v4,
     records::Records,
@@ -53,6 +67,8 @@ pub(crate) struct Parts {
     pub(crate) tasks: TaskTracker,
     pub(crate) stop: CancellationToken,
     of_one: Arc<PerSource>,
+    /// Whose turn it is to measure the network.
+    measuring: Arc<Semaphore>,
 }
 
 impl Parts {
@@ -63,13 +79,60 @@ impl Parts {
         tasks: TaskTracker,
         stop: CancellationToken,
     ) -> Self {
-        Self { records, wire, tasks, stop, of_one: PerSource::new(CONNECTIONS_OF_ONE) }
+        Self {
+            records,
+            wire,
+            tasks,
+            stop,
+            of_one: PerSource::new(CONNECTIONS_OF_ONE),
+            measuring: Arc::new(Semaphore::new(1)),
+        }
     }
 }
 
 /// The route of agents on the boot listener.
 pub(crate) fn router(parts: Parts) -> Router {
-    Router::new().route(PATH, get(connect)).with_state(parts)
+    Router::new().route(PATH, get(connect)).route(LOAD_PATH, get(load)).with_state(parts)
+}
+
+/// Who asks with a token, if it is the machine that it was given to.
+fn known(parts: &Parts, ends: Ends, headers: &HeaderMap) -> Result<Who, Box<Response>> {
+    let refused = |text: String| Box::new((StatusCode::FORBIDDEN, format!("{text}\n")).into_response());
+    let bearer = headers.get(AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
+    let token = AgentToken::read(bearer.unwrap_or_default(), &parts.records.agent_key, clock::now())
+        .map_err(|error| refused(error.to_string()))?;
+    let who = Who { mac: token.mac, given: token.given, peer: ends.peer, local: ends.local };
+    // A token is of one machine: another one that has it from somewhere is told no more than that.
+    if !parts.wire.identify(&parts.records.site(), who.mac, ends.peer.ip()).is_own() {
+        let text = format!("refused: {} is not known to be the address of this machine", ends.peer.ip());
+        who.note(&parts.records, AgentEvent::Refused, text);
+        return Err(refused("the token is for another machine".into()));
+    }
+    Ok(who)
+}
+
+/// The connection that the network is measured on.
+async fn load(
+    State(parts): State<Parts>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
+    headers: HeaderMap,
+    upgrade: WebSocketUpgrade,
+) -> Response {
+    if let Err(refused) = known(&parts, ends, &headers) {
+        return *refused;
+    }
+    // One after another: several at once would measure each other.
+    let Ok(turn) = parts.measuring.clone().acquire_owned().await else {
+        return StatusCode::SERVICE_UNAVAILABLE.into_response();
+    };
+    let (tasks, stop) = (parts.tasks.clone(), parts.stop.clone());
+    upgrade.max_message_size(LOAD_MESSAGE).on_upgrade(move |socket| async move {
+        let measured = async move {
+            stop.run_until_cancelled(load::carry(socket)).await;
+            drop(turn);
+        };
+        let _ = tasks.spawn(measured).await;
+    })
 }
 
 async fn connect(
@@ -78,19 +141,10 @@ async fn connect(
     headers: HeaderMap,
     upgrade: WebSocketUpgrade,
 ) -> Response {
-    let refused = |text: String| (StatusCode::FORBIDDEN, format!("{text}\n")).into_response();
-    let bearer = headers.get(AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
-    let token = match AgentToken::read(bearer.unwrap_or_default(), &parts.records.agent_key, clock::now()) {
-        Ok(token) => token,
-        Err(error) => return refused(error.to_string()),
+    let who = match known(&parts, ends, &headers) {
+        Ok(who) => who,
+        Err(refused) => return *refused,
     };
-    let who = Who { mac: token.mac, peer: ends.peer, local: ends.local };
-    // A token is of one machine: another one that has it from somewhere is told no more than that.
-    if !parts.wire.identify(&parts.records.site(), who.mac, ends.peer.ip()).is_own() {
-        let text = format!("refused: {} is not known to be the address of this machine", ends.peer.ip());
-        who.note(&parts.records, AgentEvent::Refused, text);
-        return refused("the token is for another machine".into());
-    }
     let Some(taken) = parts.of_one.take(ends.peer.ip()) else {
         return (StatusCode::TOO_MANY_REQUESTS, "This address has too many connections.\n").into_response();
     };
@@ -107,6 +161,8 @@ async fn connect(
 #[derive(Clone, Copy)]
 struct Who {
     mac: Mac,
+    /// When its boot was started.
+    given: Timestamp,
     peer: SocketAddr,
     local: SocketAddr,
 }
@@ -165,6 +221,8 @@ async fn serve(parts: Parts, who: Who, mut socket: WebSocket) {
         agent: &agent,
         socket: &mut socket,
         waits: None,
+        job: hello.job,
+        cancelled: None,
         reports: Instant::now(),
     }
     .run(stop)
@@ -217,6 +275,10 @@ struct Conversation<'a> {
     socket: &'a mut WebSocket,
     /// What it was told last that it waits for.
     waits: Option<ToAgent>,
+    /// The job that it is at, by its own word.
+    job: Option<i64>,
+    /// The job that it was told last not to do any more.
+    cancelled: Option<i64>,
     /// From when on its next survey is recorded.
     reports: Instant,
 }
@@ -225,6 +287,8 @@ impl Conversation<'_> {
     async fn run(mut self, stop: &CancellationToken) -> Result<std::convert::Infallible, End> {
         let machine = self.records.site().machine_by_mac(self.who.mac).map(|machine| machine.name.clone());
         self.say(&ToAgent::Welcome { now: clock::now(), machine }).await?;
+        self.records.interrupt_jobs(self.who.mac, self.agent.boot).await?;
+        self.tell_what_next().await?;
         let mut heard = Instant::now();
         loop {
             tokio::select! {
@@ -254,6 +318,7 @@ impl Conversation<'_> {
             Said::Doing { text } => {
                 *crate::sync::lock(&self.agent.doing) = text;
             }
+            Said::Job { number, news } => self.hear_of_job(number, news).await?,
             Said::Survey(survey) => {
                 sleep_until(self.reports).await;
                 self.reports = Instant::now() + REPORT_PAUSE;
@@ -262,10 +327,26 @@ impl Conversation<'_> {
                 self.who.note(self.records, AgentEvent::Surveyed, took);
             }
         }
-        if let Some(sequence) = message.sequence {
-            self.say(&ToAgent::Recorded { sequence }).await?;
+        // First what followed of it: an agent whose report is on record knows what its machine is called.
+        self.tell_what_next().await?;
+        match message.sequence {
+            Some(sequence) => self.say(&ToAgent::Recorded { sequence }).await,
+            None => Ok(()),
         }
-        self.tell_what_next().await
+    }
+
+    async fn hear_of_job(&mut self, number: i64, news: News) -> Result<(), End> {
+        match news {
+            News::Began => self.job = Some(number),
+            News::Ended(_) => self.job = None,
+            News::Progress(_) | News::Log { .. } => {}
+        }
+        let (mac, boot) = (self.who.mac, self.agent.boot);
+        match self.records.take_news(mac, boot, number, news).await? {
+            Told::Noted(text) => self.who.note(self.records, AgentEvent::Job, text),
+            Told::Quiet | Told::NotIts => {}
+        }
+        Ok(())
     }
 
     /// Puts what was measured on record; gives in words what it is.
@@ -302,16 +383,23 @@ impl Conversation<'_> {
         }
     }
 
-    /// Tells the agent what its machine is called and what it waits for, where that is new; or to end, where there is something
-    /// to boot.
+    /// Tells the agent what its machine is called and what it waits for, where that is new; what it is to do, or not any more; or to
+    /// end, where there is something to boot.
     async fn tell_what_next(&mut self) -> Result<(), End> {
         let site = self.records.site();
-        let (next, why) = what_next(&site, self.wire, self.who.mac);
+        let open = site.open_jobs(self.who.mac);
+        if let Some(job) = self.job.filter(|number| open.iter().all(|job| job.number != *number))
+            && self.cancelled != Some(job)
+        {
+            self.cancelled = Some(job);
+            self.say(&ToAgent::CancelJob { number: job }).await?;
+        }
+        let (next, why) = what_next(&site, self.wire, self.who, self.agent.boot, self.job);
         if self.waits.as_ref() == Some(&next) {
             return Ok(());
         }
-        if let ToAgent::Finish(_) = next {
-            self.who.note(self.records, AgentEvent::Finished, format!("restart: {why}"));
+        if let ToAgent::Finish(finish) = next {
+            self.who.note(self.records, AgentEvent::Finished, format!("{finish}: {why}"));
         }
         self.say(&next).await?;
         self.waits = Some(next);
@@ -328,18 +416,36 @@ impl Conversation<'_> {
     }
 }
 
-/// What a machine that runs the survey does next, as far as its records say, and the boot plan's reason.
-fn what_next(site: &Site, wire: &Wire, mac: Mac) -> (ToAgent, String) {
-    let machine = site.machine_by_mac(mac);
-    let macs = machine.map_or_else(|| vec![mac], |machine| machine.macs.clone());
+/// What a machine that runs the survey does next, as far as its records say, and why. `job` is what it is at, by its own word.
+fn what_next(site: &Site, wire: &Wire, who: Who, boot: Uuid, job: Option<i64>) -> (ToAgent, String) {
+    let machine = site.machine_by_mac(who.mac);
+    let macs = machine.map_or_else(|| vec![who.mac], |machine| machine.macs.clone());
     let subnet = wire.subnet_of(site, &macs, None);
-    let plan = plan(site, mac, subnet.as_deref());
+    let plan = plan(site, who.mac, subnet.as_deref());
     let why = plan.why.to_string();
+    let waits = |text: String| ToAgent::Waits {
+        machine: machine.map(|machine| machine.name.clone()),
+        labels: machine.map(|machine| machine.labels.clone()).unwrap_or_default(),
+        details: machine.map(|machine| machine.details.clone()).unwrap_or_default(),
+        text,
+    };
+    // Nothing takes a machine away from what it is at; what it is told to stop ends soon.
+    let running = site.open_jobs(who.mac).into_iter().find(|job| job.state == JobState::Running);
+    if let Some(job) = running {
+        return (waits(format!("the end of {}", job.title())), why);
+    }
+    if let Some(job) = job {
+        return (waits(format!("the end of job {job}")), why);
+    }
     let text = match (&plan.action, machine) {
         (Action::Install { .. } | Action::Live(_), _) => return (ToAgent::Finish(Finish::Restart), why),
         (Action::Wait { .. }, _) => why.clone(),
-        (_, Some(_)) => "an install, or to be switched off".into(),
+        (_, Some(_)) => "an install, a job, or to be switched off".into(),
         (_, None) => "somebody who gives it a name".into(),
     };
-    (ToAgent::Waits { machine: machine.map(|machine| machine.name.clone()), text }, why)
+    match next_for_agent(site, who.mac, boot, who.given) {
+        Some(next @ ToAgent::Finish(_)) => (next, "its job has ended".into()),
+        Some(next) => (next, why),
+        None => (waits(text), why),
+    }
 }

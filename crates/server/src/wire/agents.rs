@@ -7,6 +7,7 @@ use std::{
 };
 
 use jiff::Timestamp;
+use lastmile_core::model::job::JobProgress;
 use lastmile_formats::mac::Mac;
 use tokio::sync::Notify;
 use uuid::Uuid;
@@ -17,6 +18,8 @@ use crate::sync::lock;
 #[derive(Debug, Default)]
 pub(crate) struct Agents {
     all: Mutex<HashMap<Mac, Arc<Agent>>>,
+    /// How far the jobs are that they are at, by their numbers.
+    progress: Mutex<HashMap<i64, JobProgress>>,
 }
 
 /// One that is connected.
@@ -67,6 +70,21 @@ impl Agents {
     pub(crate) fn on(&self, macs: &[Mac]) -> Option<Arc<Agent>> {
         let all = lock(&self.all);
         macs.iter().find_map(|mac| all.get(mac).cloned())
+    }
+
+    /// How far a job is, as its agent said last.
+    pub(crate) fn progress(&self, job: i64) -> Option<JobProgress> {
+        lock(&self.progress).get(&job).cloned()
+    }
+
+    /// Notes how far a job is.
+    pub(crate) fn set_progress(&self, job: i64, progress: JobProgress) {
+        lock(&self.progress).insert(job, progress);
+    }
+
+    /// A job has ended.
+    pub(crate) fn forget_progress(&self, job: i64) {
+        lock(&self.progress).remove(&job);
     }
 
     /// Has the agent of a machine look again what it is to do.

@@ -3,6 +3,7 @@
 mod answers;
 mod boot;
 mod image;
+mod job;
 mod machine;
 mod rule;
 mod subnet;

@@ -6,6 +6,7 @@ mod edition;
 pub(crate) mod history;
 mod image;
 pub(crate) mod install;
+pub(crate) mod job;
 mod label;
 mod lease;
 mod loader;

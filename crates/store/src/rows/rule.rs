@@ -34,6 +34,7 @@ struct RuleRow {
     image: Option<String>,
     answers: Option<String>,
     hourly_limit: i32,
+    jobs: String,
 }
 
 #[derive(Queryable, Selectable, Insertable, AsChangeset)]
@@ -105,6 +106,7 @@ impl TryFrom<RuleRow> for Rule {
             machine_name: row.machine_name,
             address: row.address,
             default_boot: row.default_boot.map(|boot| read_boot(&read, &boot)).transpose()?,
+            jobs: read.json(&row.jobs)?,
             arm: row.arm,
             image: row.image,
             answers: row.answers,
@@ -161,6 +163,7 @@ impl Tx<'_> {
             image: entity.image.clone(),
             answers: entity.answers.clone(),
             hourly_limit: value::count(entity.hourly_limit),
+            jobs: value::json(&entity.jobs)?,
         };
         let insert = diesel::insert_into(rule::table).values(&row);
         insert.on_conflict(rule::name).do_update().set(&row).execute(self.connection())?;

@@ -62,6 +62,8 @@ pub(crate) enum Command {
     Trace(trace::Arguments),
     /// What the latest survey measured of a machine's hardware.
     Facts(facts::Arguments),
+    /// Run a command on machines that run the survey, and show what it writes: exits with 0 if it succeeds on all of them.
+    Run(super::job::Run),
     /// What rules say of a machine: those that hold, those that do not and why, what would change, and what they gave it.
     Rules {
         /// A machine's name or MAC address, or a newcomer's MAC address.
@@ -238,6 +240,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Plan(args) => plan(&args, client, out).await?,
         Command::Trace(args) => trace::run(&args, client, out).await?,
         Command::Facts(args) => facts::run(&args, client, out).await?,
+        Command::Run(args) => return super::job::run_on(args, client, out).await,
         Command::Rules { who } => out.show(&client.facts_rules(&who).await?, rules::text),
         Command::Surveys { who } => out.list(&client.facts_surveys(&who).await?, facts::surveys),
     }

@@ -43,13 +43,14 @@ fn kernel() -> String {
 fn surveying<'a>(namespace: &'a Netns) -> Service<'a> {
     let service = Service::start(Some(namespace), "interfaces = ['quay0']", 8480);
     service.add_wire_subnet(&["--newcomers", "survey", "--domain", "gannet.example"]);
-    // A program of the site's, and the shell that it wants.
+    // A program of the site's, whose shell is that of this host.
+    need("/bin/busybox", "busybox-static");
     let program = "#!/bin/busybox sh\nread facts\necho \"{\\\"heard\\\": ${#facts}}\"\n";
     let program = service.write("site/lastmile/before-report/raid", program);
     std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
-    let shell =
-        service.write("site/bin/busybox", std::fs::read(need("/bin/busybox", "busybox-static")).unwrap());
-    std::fs::set_permissions(&shell, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let program = "#!/bin/sh\nread facts\necho \"\\\"$LASTMILE_MACHINE is at $LASTMILE_DETAIL_RACK\\\"\"\n";
+    let program = service.write("site/lastmile/after-rules/place", program);
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
     let site = service.folder.path().join("site");
     let built = service.run(&["survey", "build", "--package", &kernel(), "--add", site.to_str().unwrap()]);
     println!("{}", built.lines().filter(|line| line.starts_with("note:")).collect::<Vec<_>>().join("\n"));
@@ -203,6 +204,44 @@ fn an_unknown_machine_is_measured_named_by_rule_and_waits() {
         let screen = std::fs::read(folder.join("serial")).unwrap_or_default();
         String::from_utf8_lossy(&screen).contains("machine   holm-kiosk-01").then_some(())
     });
+    surveyed(&service, powered_on, "what a program said after rules", |facts| {
+        facts["found"]["place"] == "holm-kiosk-01 is at r01"
+    });
+    works(&service);
+}
+
+/// A command and a burn-in, on the hardware that the emulator was told of.
+fn works(service: &Service<'_>) {
+    service.run(&["settings", "change", "--set", "allow_commands=true"]);
+    let script = "uname -r; ls /dev/ipmi0; ls /sys/block | grep -c -e nvme -e sd -e vd; exit 7";
+    let ended = service.try_run(&["machine", "run", "holm-kiosk-01", "--", "sh", "-c", script]);
+    let said = String::from_utf8_lossy(&ended.stdout).into_owned();
+    assert!(said.contains("-amd64\n/dev/ipmi0\n3\n"), "{said}");
+    assert!(!ended.status.success(), "its exit status is not that of a success");
+    assert_eq!(service.json(&["job", "show", "1"])["result"]["exit_status"], 7);
+    let begun = Instant::now();
+    service.run(&[
+        "job",
+        "arm",
+        "holm-kiosk-01",
+        "--kind",
+        "burn-in",
+        "--minutes",
+        "1",
+        "--limit-minutes",
+        "20",
+        "--wait",
+    ]);
+    println!("{:6.1} s  the burn-in\n{}", begun.elapsed().as_secs_f64(), service.run(&["job", "show", "2"]));
+    let found = service.json(&["job", "show", "2"])["result"]["burn_in"].clone();
+    let (memory, cpu) = (&found["memory"], &found["cpu"]);
+    assert!(memory["mib"].as_u64().unwrap() > 100 && memory["passes"].as_u64().unwrap() > 0, "{found:#}");
+    assert!(cpu["rounds"].as_u64().unwrap() > 0 && cpu["errors"] == 0 && memory["errors"] == 0, "{found:#}");
+    let mut read: Vec<u64> =
+        found["disks"].as_array().unwrap().iter().map(|disk| disk["read"].as_u64().unwrap() >> 20).collect();
+    read.sort_unstable();
+    assert_eq!(read, [32, 64, 96], "every disk is read to its end: {found:#}");
+    assert!(found["network"]["in_mbit_s"].as_f64().unwrap() > 0.1, "{found:#}");
 }
 
 /// A rule that names machines by where their cable ends, and the table that says where that is.

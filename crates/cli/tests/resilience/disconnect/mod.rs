@@ -99,6 +99,7 @@ async fn everything(server: &str) -> BTreeMap<String, Value> {
         "/answers",
         "/machines?sort=name&limit=1000",
         "/installs?limit=1000",
+        "/jobs?limit=1000",
         "/webhooks",
         "/deliveries?limit=1000",
         "/history/hosts",
@@ -112,7 +113,7 @@ async fn everything(server: &str) -> BTreeMap<String, Value> {
         let mut value: Value = response.json().await.unwrap();
         let things = if let Some(list) = value.as_array() { list.clone() } else { vec![] };
         let machines = value["machines"].as_array().cloned().unwrap_or_default();
-        let installs = value["installs"].as_array().cloned().unwrap_or_default();
+        let numbered = ["installs", "jobs"].map(|list| value[list].as_array().cloned().unwrap_or_default());
         let kind = path.split('?').next().unwrap().to_owned();
         for thing in things.iter().chain(&machines) {
             if let Some(name) = thing["name"].as_str().filter(|_| kind.matches('/').count() == 1) {
@@ -125,8 +126,8 @@ async fn everything(server: &str) -> BTreeMap<String, Value> {
                 }
             }
         }
-        if kind == "/installs" {
-            waiting.extend(installs.iter().map(|install| format!("/installs/{}", install["number"])));
+        for thing in numbered.iter().flatten().filter(|_| kind.matches('/').count() == 1) {
+            waiting.push(format!("{kind}/{}", thing["number"]));
         }
         forget_what_passes(&mut value);
         all.insert(path, json!({ "etag": etag, "value": value }));

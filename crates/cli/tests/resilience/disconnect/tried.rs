@@ -99,6 +99,8 @@ fn in_order(installs: u64, settings: &Value) -> Vec<Call> {
         call("post", "/installs/{number}/cancel", &number(5), &Value::Null),
         call("post", "/installs/{number}/retry", &number(5), &Value::Null),
         call("post", "/installs/{number}/cancel", &number(6), &Value::Null),
+        call("post", "/jobs", &[], &json!({ "machines": ["pilot-1"], "task": { "kind": "burn-in" } })),
+        call("post", "/jobs/cancel", &[], &json!({ "numbers": [1] })),
         call("post", "/answers/{name}/rename", &name("asking"), &json!({ "to": "asking-more" })),
         call("post", "/machines/remove", &[], &json!({ "machines": ["02:00:5e:00:53:a1"] })),
         call("delete", "/machines/{name}", &name("pilot-2"), &Value::Null),

@@ -124,7 +124,7 @@ fn unknown(path: &str) -> String {
 }
 
 /// What each reading call is asked for: its path, and the same with names of the demo's site filled in.
-const ASKED: [(&str, &[&str]); 59] = [
+const ASKED: [(&str, &[&str]); 61] = [
     ("/answer-lint", &["/answer-lint"]),
     ("/answers", &["/answers"]),
     ("/answers/{name}", &["/answers/quay-server", "/answers/ticket-kiosk?version=1"]),
@@ -170,6 +170,11 @@ const ASKED: [(&str, &[&str]); 59] = [
     ("/images", &["/images"]),
     ("/images/{name}", &["/images/tidewrack-12", "/images/bollard-9", "/images/lantern-3"]),
     ("/images/{name}/revisions/{number}", &["/images/tidewrack-12/revisions/1"]),
+    (
+        "/jobs",
+        &["/jobs", "/jobs?kind=burn-in&state=done,failed", "/jobs?state=nonsense", "/jobs?kind=nonsense"],
+    ),
+    ("/jobs/{number}", &["/jobs/1", "/jobs/nonsense"]),
     ("/installs", &["/installs", "/installs?state=nonsense"]),
     ("/installs/{number}", &["/installs/1", "/installs/5", "/installs/nonsense"]),
     ("/interfaces/{interface}/suggestion", &["/interfaces/lo/suggestion"]),

@@ -12,6 +12,7 @@ use crate::{
     model::{
         image::{Family, Image, ImageKind, Revision, Start},
         install::Install,
+        job::BurnIn,
         machine::Machine,
         menu::{After, Menu, MenuAction, MenuEntry},
         parameter::{Origin, Parameter, Said},
@@ -257,8 +258,11 @@ pub fn screen_for(plan: &BootPlan<'_>, viewer: &Viewer<'_>) -> Screen {
     screen
 }
 
-/// What starting the survey is on this machine; an error says why it cannot be started.
-fn survey_line(viewer: &Viewer<'_>) -> Result<LineAction, String> {
+/// What starting the survey is on this machine.
+///
+/// # Errors
+/// Why it cannot be started, in words.
+pub fn survey_line(viewer: &Viewer<'_>) -> Result<LineAction, String> {
     let cpu = viewer.architecture.and_then(Architecture::cpu);
     let image = viewer.site.survey_image(cpu).ok_or_else(|| {
         let cpu = cpu.map_or("this", Cpu::as_str);
@@ -331,6 +335,14 @@ fn lines<'a>(
             }
             MenuAction::NetworkDisk(root) => LineAction::NetworkDisk(root.clone()),
             MenuAction::LocalDisk => LineAction::LocalDisk,
+            MenuAction::Survey | MenuAction::BurnIn(_) => match survey_line(viewer) {
+                Ok(action) if entry.action == MenuAction::Survey => action,
+                Ok(_) => LineAction::Pick,
+                Err(why) => {
+                    left_out.push(LeftOut { title, why });
+                    continue;
+                }
+            },
             MenuAction::FirmwareSetup => LineAction::FirmwareSetup,
             MenuAction::Restart => LineAction::Restart,
             MenuAction::PowerOff => LineAction::PowerOff,
@@ -387,9 +399,25 @@ fn image_line(
     }
 }
 
-/// What picking an entry asks for: an install of this image with these answers.
+/// What picking an entry asks for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Picked<'a> {
+    /// An install of an image with answers.
+    Install {
+        /// The entry.
+        entry: &'a MenuEntry,
+        /// The image's name.
+        image: &'a str,
+        /// The answers' name.
+        answers: &'a str,
+    },
+    /// A burn-in.
+    BurnIn(&'a BurnIn),
+}
+
+/// What picking an entry asks for, if it asks for anything.
 #[must_use]
-pub fn picked<'a>(menu: &'a Menu, site: &'a Site, key: &str) -> Option<(&'a MenuEntry, &'a str, &'a str)> {
+pub fn picked<'a>(menu: &'a Menu, site: &'a Site, key: &str) -> Option<Picked<'a>> {
     fn find<'a>(site: &'a Site, entries: &'a [MenuEntry], path: &str, depth: usize) -> Option<&'a MenuEntry> {
         let (key, rest) = path.split_once('.').map_or((path, None), |(key, rest)| (key, Some(rest)));
         let entry = entries.iter().find(|entry| entry.key == key)?;
@@ -404,7 +432,10 @@ pub fn picked<'a>(menu: &'a Menu, site: &'a Site, key: &str) -> Option<(&'a Menu
     }
     let entry = find(site, &menu.entries, key, 0)?;
     match &entry.action {
-        MenuAction::Image { name, answers: Some(answers) } => Some((entry, name, answers)),
+        MenuAction::Image { name: image, answers: Some(answers) } => {
+            Some(Picked::Install { entry, image, answers })
+        }
+        MenuAction::BurnIn(burn_in) => Some(Picked::BurnIn(burn_in)),
         _ => None,
     }
 }

@@ -10,7 +10,9 @@ mod paths;
 mod plan;
 mod screen;
 
-pub use compose::{Viewer, WAIT_KEY, answered_line, picked, picked_line, screen_for, screen_of_menu};
+pub use compose::{
+    Picked, Viewer, WAIT_KEY, answered_line, picked, picked_line, screen_for, screen_of_menu, survey_line,
+};
 #[cfg(test)]
 pub(crate) use language::tests as screens;
 pub use language::{render, render_picked};

@@ -10,6 +10,7 @@ use crate::{
         answers::AnswersVersion,
         image::{Image, Revision},
         install::{Install, MAX_KERNEL_FETCHES},
+        job::Job,
         machine::{DefaultBoot, Machine},
         menu::Menu,
         subnet::{Newcomers, Subnet},
@@ -61,6 +62,12 @@ pub enum Why<'a> {
     Damaged(&'a Revision),
     /// An install is armed whose image or answers are gone.
     Lost(&'a Install),
+    /// A job is armed, or under way.
+    JobArmed(&'a Job),
+    /// A job is armed, for which the survey was started too often.
+    JobLooping(&'a Job),
+    /// A job is armed, and there is no image of the survey.
+    JobWithoutSurvey(&'a Job),
     /// The machine runs a live image.
     Live(&'a Machine, &'a Image),
     /// The live image of the machine is gone.
@@ -134,6 +141,16 @@ pub struct BootPlan<'a> {
     pub why: Why<'a>,
 }
 
+/// What is booted for a job that is armed for whoever has `mac`.
+fn for_job(site: &Site, mac: Mac) -> Option<BootPlan<'_>> {
+    let job = site.open_jobs(mac).into_iter().next()?;
+    Some(match site.survey_image(None) {
+        _ if job.is_looping() => BootPlan { action: Action::LocalDisk, why: Why::JobLooping(job) },
+        None => BootPlan { action: Action::LocalDisk, why: Why::JobWithoutSurvey(job) },
+        Some(_) => BootPlan { action: Action::Survey, why: Why::JobArmed(job) },
+    })
+}
+
 /// Decides for whoever is not known to be the machine that has `mac`, though one may be registered: what a newcomer gets on
 /// `subnet`.
 #[must_use]
@@ -152,13 +169,16 @@ pub fn plan_for_newcomer<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet
 /// Decides for the machine that has `mac`, booting on `subnet`.
 #[must_use]
 pub fn plan<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> BootPlan<'a> {
-    let Some(machine) = site.machine_by_mac(mac) else { return plan_for_newcomer(site, mac, subnet) };
+    let Some(machine) = site.machine_by_mac(mac) else {
+        // Of one that nobody registered a job was picked at its menu.
+        return for_job(site, mac).unwrap_or_else(|| plan_for_newcomer(site, mac, subnet));
+    };
     if machine.default_boot == DefaultBoot::Ignored {
         return BootPlan { action: Action::Nothing, why: Why::Ignored(machine) };
     }
     match site.open_install(machine.id) {
         Some(install) => armed(site, install),
-        None => by_default_boot(site, machine, subnet),
+        None => for_job(site, mac).unwrap_or_else(|| by_default_boot(site, machine, subnet)),
     }
 }
 
@@ -188,7 +208,7 @@ fn by_default_boot<'a>(site: &'a Site, machine: &'a Machine, subnet: Option<&'a 
 pub fn menu_shown<'a>(site: &'a Site, mac: Mac, subnet: Option<&'a Subnet>) -> Option<&'a Arc<Menu>> {
     let action = match site.machine_by_mac(mac) {
         Some(machine) => by_default_boot(site, machine, subnet).action,
-        None => plan(site, mac, subnet).action,
+        None => plan_for_newcomer(site, mac, subnet).action,
     };
     match action {
         Action::Menu(menu) => menu,
@@ -285,6 +305,20 @@ impl fmt::Display for Why<'_> {
             Self::Lost(install) => {
                 write!(f, "install {} is armed, but its image or answers are gone", install.number)
             }
+            Self::JobArmed(job) => {
+                write!(f, "{} of {} is armed since {}", job.title(), job.machine_name, minute(job.armed_at))
+            }
+            Self::JobLooping(job) => write!(
+                f,
+                "for {} the survey's kernel was fetched {MAX_KERNEL_FETCHES} times, and its agent did not come to it, so it is \
+                 not started again",
+                job.title()
+            ),
+            Self::JobWithoutSurvey(job) => write!(
+                f,
+                "{} is armed, but there is no image of kind survey: build one with lastmile survey build",
+                job.title()
+            ),
             Self::Live(machine, image) => write!(f, "{} runs live image {}", machine.name, image.name),
             Self::NoLiveImage(machine) => write!(f, "the live image of {} is gone", machine.name),
             Self::ShowsMenu(machine, from) => write!(f, "{} is set to show the menu: {from}", machine.name),

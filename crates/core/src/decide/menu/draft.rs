@@ -6,10 +6,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults, Id, name},
-    decide::references::check_parameters,
+    decide::{job::check_task, references::check_parameters},
     model::{
         answers::SALT_BYTES,
         image::ImageKind,
+        job::{BurnIn, Task},
         menu::{After, Guard, Menu, MenuAction, MenuEntry, join},
         parameter::Said,
         values::{Condition, Template, VALUES_FIX, Values},
@@ -93,6 +94,10 @@ pub enum ActionDraft {
     NetworkDisk(String),
     /// Starts from the machine's disk.
     LocalDisk,
+    /// Starts the survey, which measures the machine and shows what it is.
+    Survey,
+    /// Starts the survey with a burn-in to do.
+    BurnIn(BurnIn),
     /// Opens the firmware's set-up.
     FirmwareSetup,
     /// Restarts.
@@ -304,6 +309,18 @@ impl Check<'_> {
                 MenuAction::NetworkDisk(root.clone())
             }
             ActionDraft::LocalDisk => MenuAction::LocalDisk,
+            ActionDraft::Survey => {
+                self.survey(place);
+                MenuAction::Survey
+            }
+            ActionDraft::BurnIn(burn_in) => {
+                self.survey(place);
+                for fault in check_task(&Task::BurnIn(burn_in.clone()), self.site) {
+                    let within = fault.place.replace("task.", "burn-in.");
+                    self.faults.add(format!("{place}.{within}"), fault.what, fault.fix);
+                }
+                MenuAction::BurnIn(burn_in.clone())
+            }
             ActionDraft::FirmwareSetup => MenuAction::FirmwareSetup,
             ActionDraft::Restart => MenuAction::Restart,
             ActionDraft::PowerOff => MenuAction::PowerOff,
@@ -317,6 +334,13 @@ impl Check<'_> {
                 MenuAction::Entries(self.entries(&format!("{place}.entries"), path, drafts, depth + 1))
             }
         })
+    }
+
+    fn survey(&mut self, place: &str) {
+        if self.site.survey_image(None).is_none() {
+            let fix = "Build one first: `lastmile survey build`.";
+            self.faults.add(place, "there is no image of kind survey", fix);
+        }
     }
 
     fn image(&mut self, place: &str, name: &str, answers: Option<&str>) {

@@ -32,6 +32,8 @@ impl From<&MenuEntry> for EntryDraft {
             }
             MenuAction::NetworkDisk(root) => ActionDraft::NetworkDisk(root.clone()),
             MenuAction::LocalDisk => ActionDraft::LocalDisk,
+            MenuAction::Survey => ActionDraft::Survey,
+            MenuAction::BurnIn(burn_in) => ActionDraft::BurnIn(burn_in.clone()),
             MenuAction::FirmwareSetup => ActionDraft::FirmwareSetup,
             MenuAction::Restart => ActionDraft::Restart,
             MenuAction::PowerOff => ActionDraft::PowerOff,
@@ -129,6 +131,8 @@ fn restore(prefix: &str, drafts: &[EntryDraft], guards: &BTreeMap<String, Guard>
             }
             ActionDraft::NetworkDisk(root) => MenuAction::NetworkDisk(root.clone()),
             ActionDraft::LocalDisk => MenuAction::LocalDisk,
+            ActionDraft::Survey => MenuAction::Survey,
+            ActionDraft::BurnIn(burn_in) => MenuAction::BurnIn(burn_in.clone()),
             ActionDraft::FirmwareSetup => MenuAction::FirmwareSetup,
             ActionDraft::Restart => MenuAction::Restart,
             ActionDraft::PowerOff => MenuAction::PowerOff,

@@ -10,6 +10,7 @@ use crate::{
     base::Fault,
     decide::{install::ArmRequest, machine::MachineDraft, subnet::ReservationDraft},
     model::{
+        job::Task,
         machine::{Given, Machine},
         reservation::{Reservation, ReservedFor},
     },
@@ -23,6 +24,8 @@ pub struct Applied {
     pub machine: Machine,
     /// What is reserved for it.
     pub reservation: Option<Reservation>,
+    /// Jobs that are to be armed on it.
+    pub jobs: Vec<Task>,
     /// What is to be armed on it.
     pub install: Option<ArmRequest>,
     /// What is done.
@@ -62,11 +65,12 @@ pub fn apply(
                 draft.default_boot = effect.after.parse().map_err(|error| fault("default_boot", &error))?;
             }
             What::Address => reservation = Some(reserve(site, &effect.after, mac, own)?),
+            What::Job(_) => {}
             What::Install => arms = true,
         }
     }
     let mut machine = draft.check(site, former.map(AsRef::as_ref), now)?;
-    for effect in effects.iter().filter(|effect| effect.what != What::Install) {
+    for effect in effects.iter().filter(|effect| !matches!(effect.what, What::Job(_) | What::Install)) {
         let given = Given { rule: effect.rule.clone(), value: effect.after.clone(), at: now };
         machine.given.insert(effect.what.to_string(), given);
     }
@@ -76,7 +80,9 @@ pub fn apply(
         answers: with.answers,
         asked: BTreeMap::new(),
     });
-    Ok(Some(Applied { machine, reservation, install, effects }))
+    let is_meant = |task: &&Task| effects.iter().any(|effect| effect.what == What::Job(task.kind()));
+    let jobs = outcome.jobs.iter().filter(is_meant).cloned().collect();
+    Ok(Some(Applied { machine, reservation, jobs, install, effects }))
 }
 
 fn reserve(site: &Site, text: &str, mac: Mac, own: &[Ipv4Addr]) -> Result<Reservation, Vec<Fault>> {

@@ -1,17 +1,19 @@
 //! Rules as people enter them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
 use crate::{
     base::{Fault, Faults, name},
     decide::{
+        job::check_task,
         machine::{DefaultBootDraft, check_pattern},
         references::check_armed,
     },
     model::{
         condition::{FactCondition, NAMES},
+        job::Task,
         label::USUAL_RANK,
         rule::{Rule, RuleMode},
     },
@@ -53,6 +55,8 @@ pub struct RuleDraft {
     pub address: Option<String>,
     /// What they boot while no install is armed, in the place of their local disk.
     pub default_boot: Option<DefaultBootDraft>,
+    /// Jobs that are done on them first, one of a kind: nothing is armed until all of them are done.
+    pub jobs: Vec<Task>,
     /// Whether an install is armed on them. One that ever had an install is left alone.
     pub arm: bool,
     /// The image it is armed with; that of their labels if left out.
@@ -75,6 +79,7 @@ impl Default for RuleDraft {
             name: None,
             address: None,
             default_boot: None,
+            jobs: Vec::new(),
             arm: false,
             image: None,
             answers: None,
@@ -97,6 +102,7 @@ impl RuleDraft {
             name: rule.machine_name.clone(),
             address: rule.address.clone(),
             default_boot: rule.default_boot.as_ref().map(|boot| DefaultBootDraft::from_boot(site, boot)),
+            jobs: rule.jobs.clone(),
             arm: rule.arm,
             image: rule.image.clone(),
             answers: rule.answers.clone(),
@@ -112,7 +118,7 @@ impl RuleDraft {
         let mut faults = Faults::new();
         let rule = self.read(&mut faults, name, site);
         if self.does_nothing() {
-            let fix = "Give it labels, details, location, name, address, default_boot or arm.";
+            let fix = "Give it labels, details, location, name, address, default_boot, jobs or arm.";
             faults.add("labels", "nothing follows of it", fix);
         }
         faults.into_result(|| rule)
@@ -135,6 +141,7 @@ impl RuleDraft {
             && self.name.is_none()
             && self.address.is_none()
             && self.default_boot.is_none()
+            && self.jobs.is_empty()
     }
 
     fn read(&self, faults: &mut Faults, name: &str, site: &Site) -> Option<Rule> {
@@ -166,6 +173,7 @@ impl RuleDraft {
             }
         }
         let default_boot = self.default_boot.as_ref().and_then(|boot| boot.check(faults, site));
+        self.check_jobs(faults, site);
         check_armed(faults, self.image.as_deref(), self.answers.as_deref(), site);
         if !self.arm && (self.image.is_some() || self.answers.is_some()) {
             let fix = "Set arm = true as well, or leave image and answers out.";
@@ -186,11 +194,34 @@ impl RuleDraft {
             machine_name: self.name.clone(),
             address: self.address.clone(),
             default_boot,
+            jobs: self.jobs.clone(),
             arm: self.arm,
             image: self.image.clone(),
             answers: self.answers.clone(),
             hourly_limit: self.hourly_limit,
         })
+    }
+}
+
+impl RuleDraft {
+    fn check_jobs(&self, faults: &mut Faults, site: &Site) {
+        let mut kinds = BTreeSet::new();
+        for (index, task) in self.jobs.iter().enumerate() {
+            let place = format!("jobs.{index}");
+            for fault in check_task(task, site) {
+                faults.add(fault.place.replace("task", &place), fault.what, fault.fix);
+            }
+            if !matches!(task, Task::BurnIn(_)) {
+                let fix = "A rule arms burn-ins. Others are armed by people: `lastmile job arm`, `lastmile machine run`.";
+                faults.add(place, format!("no rule arms a job of kind {}", task.kind()), fix);
+            } else if !kinds.insert(task.kind()) {
+                faults.add(
+                    place,
+                    format!("there is another {} before it", task.kind()),
+                    "Leave one of them out.",
+                );
+            }
+        }
     }
 }
 

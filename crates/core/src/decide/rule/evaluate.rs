@@ -19,6 +19,7 @@ use crate::{
     },
     model::{
         condition::Known,
+        job::{JobKind, JobState},
         label::Label,
         machine::{DefaultBoot, Machine},
         reservation::ReservedFor,
@@ -55,7 +56,8 @@ pub fn known_at(site: &Site, mac: Mac, subnet: Option<Arc<Subnet>>) -> Known {
         None => site.survey_at(mac),
     };
     let location = survey.and_then(|survey| location(site, survey)).cloned();
-    Known { machine, survey: survey.cloned(), subnet, location }
+    let burn_in = site.last_job(mac, JobKind::BurnIn).map(|job| job.state);
+    Known { machine, survey: survey.cloned(), subnet, location, burn_in }
 }
 
 /// Where a machine is by what its cables end at: that of the card it booted from before others.
@@ -96,10 +98,14 @@ pub fn evaluate(site: &Site, mac: Mac, known: &Known, around: &Surroundings<'_>)
         known,
         around,
         claimed: BTreeSet::new(),
+        pending: None,
         outcome,
     };
     for rule in &holding {
         following.follow(rule);
+    }
+    for rule in &holding {
+        following.jobs(rule);
     }
     // Last, as every rule's labels may name what is installed.
     for rule in holding.iter().filter(|rule| rule.arm) {
@@ -118,6 +124,8 @@ struct Following<'a> {
     around: &'a Surroundings<'a>,
     /// What a rule of higher rank has said.
     claimed: BTreeSet<What>,
+    /// What has to be done before an install is armed, in words.
+    pending: Option<String>,
     outcome: Outcome,
 }
 
@@ -345,9 +353,41 @@ impl Following<'_> {
         }
     }
 
+    /// The jobs that are done first: each is armed once by itself, whatever came of it.
+    fn jobs(&mut self, rule: &Rule) {
+        for task in &rule.jobs {
+            let (kind, what) = (task.kind(), What::Job(task.kind()));
+            if !self.claim(&what) {
+                continue;
+            }
+            let last = self.site.last_job(self.mac, kind).cloned();
+            match last {
+                Some(last) if last.state == JobState::Done => continue,
+                Some(last) if last.state.is_open() => {
+                    self.pending = Some(format!("{} is {}", last.title(), last.state));
+                }
+                Some(last) if !self.around.arms_again => {
+                    let why = format!("{}: {}", last.title(), last.state);
+                    self.keep(rule, what, format!("it had {why}: only a person arms it again"));
+                    self.pending = Some(why);
+                }
+                _ => {
+                    self.pending = Some(format!("a {kind} is to be done"));
+                    self.effect(rule, what, None, task.summary());
+                    self.outcome.jobs.push(task.clone());
+                }
+            }
+        }
+    }
+
     fn install(&mut self, rule: &Rule) {
         let what = What::Install;
         let machine = self.machine;
+        if let Some(pending) = self.pending.clone().filter(|_| !self.claimed.contains(&what)) {
+            self.claim(&what);
+            self.keep(rule, what, format!("nothing is armed before its jobs are done: {pending}"));
+            return;
+        }
         if !self.claim(&what) || machine.is_some_and(|machine| self.site.open_install(machine.id).is_some()) {
             return;
         }

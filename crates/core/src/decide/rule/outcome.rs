@@ -2,7 +2,11 @@
 
 use std::{collections::BTreeMap, fmt};
 
-use crate::model::{image::Sha256, rule::RuleMode};
+use crate::model::{
+    image::Sha256,
+    job::{JobKind, Task},
+    rule::RuleMode,
+};
 
 /// What a rule gives a machine, in the order in which people are shown it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -17,6 +21,8 @@ pub enum What {
     Detail(String),
     /// What it boots while no install is armed.
     DefaultBoot,
+    /// A job that is done first.
+    Job(JobKind),
     /// An armed install.
     Install,
 }
@@ -30,6 +36,7 @@ impl fmt::Display for What {
             Self::Detail(detail) => write!(f, "details.{detail}"),
             Self::Address => f.write_str("address"),
             Self::DefaultBoot => f.write_str("default_boot"),
+            Self::Job(kind) => write!(f, "jobs.{kind}"),
             Self::Install => f.write_str("install"),
         }
     }
@@ -87,6 +94,8 @@ pub struct Outcome {
     pub kept: Vec<Kept>,
     /// The counter of each rule whose pattern has one.
     pub counters: BTreeMap<String, i64>,
+    /// The jobs that are to be armed.
+    pub jobs: Vec<Task>,
     /// What is installed, where an install is to be armed.
     pub install: Option<ArmedWith>,
     /// Whether somebody has to give it a name first: it is not registered, and no rule names it.

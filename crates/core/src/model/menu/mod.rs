@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     base::Id,
     model::{
+        job::BurnIn,
         parameter::Said,
         values::{Condition, Template},
     },
@@ -90,6 +91,10 @@ pub enum MenuAction {
     NetworkDisk(String),
     /// Starts from the machine's disk.
     LocalDisk,
+    /// Starts the survey, which measures the machine and shows what it is.
+    Survey,
+    /// Starts the survey with a burn-in to do.
+    BurnIn(BurnIn),
     /// Opens the firmware's set-up.
     FirmwareSetup,
     /// Restarts.

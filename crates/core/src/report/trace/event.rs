@@ -78,6 +78,8 @@ pub enum AgentEvent {
     Refused,
     /// It reported what it measured.
     Surveyed,
+    /// A job began or ended.
+    Job,
     /// It was told to end.
     Finished,
     /// The connection broke.

@@ -48,6 +48,7 @@ impl TraceEvent {
             Seen::Agent(agent) => match agent.what {
                 AgentEvent::Connected | AgentEvent::Refused => "survey's agent connects".into(),
                 AgentEvent::Surveyed => "report of a survey".into(),
+                AgentEvent::Job => "job of the survey's agent".into(),
                 AgentEvent::Finished => "survey's agent waits".into(),
                 AgentEvent::Gone => "survey's agent goes".into(),
             },
@@ -117,7 +118,9 @@ impl TraceEvent {
             Seen::Agent(agent) => match agent.what {
                 AgentEvent::Refused => Mark::Trouble,
                 AgentEvent::Gone => Mark::Quiet,
-                AgentEvent::Connected | AgentEvent::Surveyed | AgentEvent::Finished => Mark::Good,
+                AgentEvent::Connected | AgentEvent::Surveyed | AgentEvent::Job | AgentEvent::Finished => {
+                    Mark::Good
+                }
             },
         }
     }
