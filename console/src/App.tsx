@@ -39,6 +39,8 @@ import { TracePage } from "./traces/TracePage";
 const EditAnswersPage = lazy(async () => ({ default: (await import("./answers/EditAnswersPage")).EditAnswersPage }));
 const EditMenuPage = lazy(async () => ({ default: (await import("./menus/EditMenuPage")).EditMenuPage }));
 const EditRulePage = lazy(async () => ({ default: (await import("./rules/EditRulePage")).EditRulePage }));
+const JobPage = lazy(async () => ({ default: (await import("./jobs/JobPage")).JobPage }));
+const JobsPage = lazy(async () => ({ default: (await import("./jobs/JobsPage")).JobsPage }));
 const HistoryPage = lazy(async () => ({ default: (await import("./history/HistoryPage")).HistoryPage }));
 
 /** The frame around every page. */
@@ -71,6 +73,8 @@ export function App() {
             <Route path="/exports" element={<ExportsPage />} />
             <Route path="/installs" element={<InstallsPage />} />
             <Route path="/installs/:number" element={<InstallPage />} />
+            <Route path="/jobs" element={<JobsPage />} />
+            <Route path="/jobs/:number" element={<JobPage />} />
             <Route path="/images" element={<ImagesPage />} />
             <Route path="/import" element={<ImportPage />} />
             <Route path="/images/:name" element={<ImagePage />} />

@@ -2,7 +2,7 @@ import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { onHold, whenReleased } from "../parts/hold";
-import type { InstallList, InstallRow, LiveEvent, MachineList, MachineRow, Work } from "./client";
+import type { InstallList, InstallRow, JobDetail, JobList, JobRow, LiveEvent, MachineList, MachineRow, Overview, Work } from "./client";
 
 export type Connection = "connecting" | "live" | "lost";
 
@@ -47,7 +47,7 @@ export function useLive(): Connection {
         if (event.kind === "install") {
           readRecord.later("history");
         }
-        if (event.kind !== "log" && event.kind !== "work") {
+        if (event.kind !== "log" && event.kind !== "job-log" && event.kind !== "work" && !isProgress(event)) {
           readOverview.later("overview");
         }
       };
@@ -99,7 +99,7 @@ function holdStill(queries: QueryClient) {
 }
 
 /** The lists whose rows change their places. */
-const LISTS = new Set(["machines", "installs", "newcomers", "images", "proposals"]);
+const LISTS = new Set(["machines", "installs", "jobs", "newcomers", "images", "proposals"]);
 
 /** What a query is kept by: a list by one word, one thing of it by two. */
 type Key = (string | number)[];
@@ -131,6 +131,18 @@ function take(queries: QueryClient, event: LiveEvent, later: (...key: Key) => vo
       queries.setQueriesData<InstallList>({ queryKey: ["installs"] }, (list) => withInstall(list, event.install));
       later("install", event.install.number);
       later("installs");
+      break;
+    case "job":
+      queries.setQueriesData<JobList>({ queryKey: ["jobs"] }, (list) => withJob(list, event.job));
+      queries.setQueryData<JobDetail>(["job", event.job.number], (job) => job && { ...job, ...event.job });
+      queries.setQueryData<Overview>(["overview"], (overview) => overview && { ...overview, jobs: withRow(overview.jobs, event.job) });
+      if (!isProgress(event)) {
+        later("job", event.job.number);
+        later("jobs");
+      }
+      break;
+    case "job-log":
+      queries.setQueryData<JobDetail>(["job", event.job], (job) => job && withLines(job, event.first, event.lines));
       break;
     case "log":
       later("install", event.install);
@@ -207,6 +219,25 @@ function withMachine(list: MachineList | undefined, row: MachineRow) {
 
 function withInstall(list: InstallList | undefined, row: InstallRow) {
   return list && { ...list, installs: list.installs.map((old) => (old.number === row.number ? row : old)) };
+}
+
+function withJob(list: JobList | undefined, row: JobRow) {
+  return list && { ...list, jobs: withRow(list.jobs, row) };
+}
+
+function withRow(jobs: JobRow[], row: JobRow) {
+  return jobs.map((old) => (old.number === row.number ? row : old));
+}
+
+/** Most of what is told of a job that runs is how far it is, which is in its row. */
+function isProgress(event: LiveEvent) {
+  return event.kind === "job" && event.job.state === "running" && event.job.progress != null;
+}
+
+/** Lines that were told before are not told again. */
+function withLines(job: JobDetail, first: number, lines: JobDetail["log"]) {
+  const next = lines.slice(Math.max(0, job.log_next - first));
+  return { ...job, log: [...job.log, ...next], log_next: Math.max(job.log_next, first + lines.length) };
 }
 
 /**

@@ -3,6 +3,7 @@ import { Link, useParams } from "react-router";
 
 import type { InstallDetail } from "../api/client";
 import { Digest } from "../parts/Digest";
+import { Lines } from "../parts/Lines";
 import { Pairs } from "../parts/Pairs";
 import { Route } from "../parts/Route";
 import { Section } from "../parts/Section";
@@ -12,7 +13,6 @@ import { When } from "../parts/Time";
 import { span } from "../parts/time";
 import { Cancel } from "./Cancel";
 import { HowFar } from "./HowFar";
-import { Log } from "./Log";
 import { OpenQuestions } from "./OpenQuestions";
 import { Retry } from "./Retry";
 import { useInstall } from "./useInstalls";
@@ -113,7 +113,7 @@ function Detail({ install }: { install: InstallDetail }) {
         />
       </Section>
       <div>
-      <Log install={install} />
+      <Lines title="What the installer wrote" label="The installer's lines" lines={install.log} />
       <Section title="What was seen">
         <ol className="space-y-1">
           {install.steps.map((step, index) => (

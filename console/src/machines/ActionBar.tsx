@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 
 import { answer, api } from "../api/client";
+import { ArmJob } from "../jobs/ArmJob";
 import { Dialog } from "../parts/Dialog";
 import { Refusal } from "../parts/Faults";
 import { download } from "../parts/download";
@@ -15,10 +16,10 @@ import type { Filter } from "./useMachines";
 /** What can be done with the machines that are selected. */
 export function ActionBar(props: { selection: Selection; count: number; filter: Filter; clear: () => void }) {
   const { selection, count, filter, clear } = props;
-  const [open, setOpen] = useState<{ what: What | "remove"; machines: string[] }>();
+  const [open, setOpen] = useState<{ what: What | "remove" | "job"; machines: string[] }>();
   const go = useNavigate();
   const act = useMutation({ mutationFn: async (then: (names: string[]) => unknown) => then(await namesOf(selection, filter)) });
-  const ask = (what: What | "remove") => {
+  const ask = (what: What | "remove" | "job") => {
     act.mutate((machines) => {
       setOpen({ what, machines });
     });
@@ -41,6 +42,7 @@ export function ActionBar(props: { selection: Selection; count: number; filter: 
         {count} selected
       </span>
       {button("Arm", () => { lead("/arm"); }, "btn-primary")}
+      {button("Job", () => { ask("job"); })}
       {button("Labels", () => { ask("labels"); })}
       {button("Detail", () => { ask("detail"); })}
       {button("Default boot", () => { ask("default_boot"); })}
@@ -56,9 +58,17 @@ export function ActionBar(props: { selection: Selection; count: number; filter: 
         <X className="size-4" />
       </button>
       <Refusal error={act.error} title="It did not work." />
-      {open !== undefined && open.what !== "remove" && (
+      {open !== undefined && open.what !== "remove" && open.what !== "job" && (
         <ChangeDialog
           what={open.what}
+          machines={open.machines}
+          close={() => {
+            setOpen(undefined);
+          }}
+        />
+      )}
+      {open?.what === "job" && (
+        <ArmJob
           machines={open.machines}
           close={() => {
             setOpen(undefined);

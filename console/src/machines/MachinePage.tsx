@@ -1,9 +1,12 @@
 import { ArrowLeft } from "lucide-react";
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import type { Edited, MachineDetail } from "../api/client";
 import { useInstallsOf } from "../installs/useInstalls";
+import { ArmJob } from "../jobs/ArmJob";
+import { JobTable } from "../jobs/JobTable";
+import { useJobsOf } from "../jobs/useJobs";
 import { FactsPanel } from "../facts/FactsPanel";
 import { MachineRules } from "../rules/MachineRules";
 import { Pairs } from "../parts/Pairs";
@@ -25,6 +28,7 @@ import { Preformatted } from "../parts/Preformatted";
 const TABS = [
   { key: "overview", name: "Overview" },
   { key: "installs", name: "Installs" },
+  { key: "jobs", name: "Jobs" },
   { key: "trace", name: "Trace" },
   { key: "facts", name: "Facts" },
   { key: "rules", name: "Rules" },
@@ -82,6 +86,8 @@ function Panel({ tab, machine }: { tab: Tab; machine: Edited<MachineDetail> }): 
       return <Overview machine={machine} />;
     case "installs":
       return <Installs name={machine.name} />;
+    case "jobs":
+      return <Jobs name={machine.name} />;
     case "trace":
       return <Trace machine={machine} />;
     case "facts":
@@ -207,6 +213,41 @@ function Installs({ name }: { name: string }) {
         )
       }
     </Answered>
+  );
+}
+
+function Jobs({ name }: { name: string }) {
+  const jobs = useJobsOf(name);
+  const [arming, setArming] = useState(false);
+  return (
+    <>
+      <button
+        type="button"
+        className="btn btn-sm mb-3"
+        onClick={() => {
+          setArming(true);
+        }}
+      >
+        Arm a job
+      </button>
+      <Answered query={jobs}>
+        {(list) =>
+          list.jobs.length === 0 ? (
+            <p className="text-base-content/75">No job was ever armed for it.</p>
+          ) : (
+            <JobTable jobs={list.jobs} ofOne />
+          )
+        }
+      </Answered>
+      {arming && (
+        <ArmJob
+          machines={[name]}
+          close={() => {
+            setArming(false);
+          }}
+        />
+      )}
+    </>
   );
 }
 

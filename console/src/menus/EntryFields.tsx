@@ -131,6 +131,22 @@ function Action(props: { action: ActionDraft; place: string; faults: Fault[]; ch
   if ("menu" in action) {
     return <MenuChoice menu={action.menu} faults={own} change={change} />;
   }
+  if ("burn-in" in action) {
+    return (
+      <Labelled label="Minutes" faults={props.faults.filter((fault) => fault.place.startsWith(`${place}.action`))}>
+        <input
+          type="number"
+          min={1}
+          className="input input-sm w-24"
+          aria-label="Minutes of the burn-in"
+          value={action["burn-in"].minutes ?? 30}
+          onChange={(event) => {
+            change({ "burn-in": { ...action["burn-in"], minutes: Number.parseInt(event.target.value, 10) || 0 } });
+          }}
+        />
+      </Labelled>
+    );
+  }
   return (
     <Labelled label="Root path" faults={own}>
       <input

@@ -7,6 +7,8 @@ export const ACTIONS = {
   entries: "show further entries",
   menu: "show another menu",
   "network-disk": "start from a network disk",
+  survey: "survey the machine and show what is in it",
+  "burn-in": "burn-in",
   "firmware-setup": "open the firmware's set-up",
   restart: "restart",
   "power-off": "power off",
@@ -24,6 +26,9 @@ export function kindOf(action: ActionDraft): ActionKind {
   if ("entries" in action) {
     return "entries";
   }
+  if ("burn-in" in action) {
+    return "burn-in";
+  }
   return "menu" in action ? "menu" : "network-disk";
 }
 
@@ -36,6 +41,8 @@ export function fresh(kind: ActionKind): ActionDraft {
       return { entries: [newEntry([])] };
     case "menu":
       return { menu: "" };
+    case "burn-in":
+      return { "burn-in": { minutes: 30 } };
     case "network-disk":
       return { "network-disk": "iscsi:" };
     default:

@@ -12,6 +12,7 @@ function target(one: Attention): [path: string, name: string] {
     failed: [install, "Open the install"],
     stalled: [`/machines/${one.subject}?tab=trace`, "Open the trace"],
     question: [install, "Answer"],
+    "burn-in": [`/jobs/${one.job ?? ""}`, "Open the job"],
     differs: [install, "Compare"],
     image: [`/images/${one.subject}`, "Open the image"],
     refused: [install, "Open the install"],
@@ -23,7 +24,7 @@ function target(one: Attention): [path: string, name: string] {
   return targets[one.kind];
 }
 
-const URGENT = new Set<AttentionKind>(["recording", "failed", "stalled", "refused", "image"]);
+const URGENT = new Set<AttentionKind>(["recording", "failed", "stalled", "refused", "image", "burn-in"]);
 
 /** What needs attention, each with the button that leads to its resolution. */
 export function AttentionList({ all, total }: { all: Attention[]; total: number }) {
@@ -39,7 +40,7 @@ export function AttentionList({ all, total }: { all: Attention[]; total: number 
       <ul className="space-y-1.5" aria-label="Needs attention">
         {all.map((one) => {
           const [path, name] = target(one);
-          const isMachine = one.install != null;
+          const isMachine = one.install != null || one.job != null;
           return (
             <li
               key={`${one.kind} ${one.subject} ${one.install ?? ""}`}

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 
 import type { InstallRow, Overview } from "../api/client";
+import { JobTable } from "../jobs/JobTable";
 import { Route } from "../parts/Route";
 import { Section } from "../parts/Section";
 import { StateMark } from "../parts/StateMark";
@@ -26,6 +27,11 @@ export function OverviewPage() {
               <Section title={`In progress${data.in_progress_total > 0 ? ` (${data.in_progress_total})` : ""}`}>
                 <InProgress installs={data.in_progress} total={data.in_progress_total} />
               </Section>
+              {data.jobs_total > 0 && (
+                <Section title={`Jobs (${data.jobs_total})`}>
+                  <JobTable jobs={data.jobs} />
+                </Section>
+              )}
               <Section title="Ended today">
                 <Ended installs={data.ended} />
               </Section>

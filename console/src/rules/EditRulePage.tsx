@@ -48,6 +48,8 @@ interface Draft {
   machineName: string;
   address: string;
   defaultBoot: string;
+  /** Minutes of the burn-in that is done first; empty for none. */
+  burnIn: string;
   arm: boolean;
   image: string;
   answers: string;
@@ -66,6 +68,7 @@ function toDraft(view: RuleView | undefined): Draft {
     machineName: rule?.name ?? "",
     address: rule?.address ?? "",
     defaultBoot: rule?.default_boot ?? "",
+    burnIn: burnInOf(rule),
     arm: rule?.arm ?? false,
     image: rule?.image ?? "",
     answers: rule?.answers ?? "",
@@ -73,7 +76,18 @@ function toDraft(view: RuleView | undefined): Draft {
   };
 }
 
-function toRule(draft: Draft): RuleDraft {
+/** What else a saved rule says of its burn-in stays. */
+function savedBurnIn(saved: RuleDraft | undefined) {
+  return (saved?.jobs ?? []).find((job) => job.kind === "burn-in");
+}
+
+/** The minutes of the burn-in that is done first; empty for none. */
+function burnInOf(rule: RuleDraft | undefined): string {
+  const burnIn = savedBurnIn(rule);
+  return burnIn === undefined ? "" : String(burnIn.minutes ?? 30);
+}
+
+function toRule(draft: Draft, saved: RuleDraft | undefined): RuleDraft {
   const pairs = draft.details
     .split("\n")
     .filter((line) => line.trim() !== "")
@@ -91,6 +105,7 @@ function toRule(draft: Draft): RuleDraft {
     name: draft.machineName.trim() || null,
     address: draft.address.trim() || null,
     default_boot: draft.defaultBoot.trim() || null,
+    jobs: draft.burnIn === "" ? [] : [{ ...savedBurnIn(saved), kind: "burn-in" as const, minutes: Number.parseInt(draft.burnIn, 10) || 0 }],
     arm: draft.arm,
     image: draft.arm ? draft.image || null : null,
     answers: draft.arm ? draft.answers || null : null,
@@ -111,7 +126,7 @@ function Form({ saved }: { saved: Edited<RuleView> | undefined }) {
   const answers = useAllAnswers();
   const queries = useQueryClient();
   const go = useNavigate();
-  const rule = toRule(draft);
+  const rule = toRule(draft, saved?.rule);
   const trial = useTrial(name, useRested(rule));
   const save = useMutation({
     mutationFn: async (etag?: string) =>
@@ -205,6 +220,18 @@ function Form({ saved }: { saved: Edited<RuleView> | undefined }) {
                 Hall, row, rack and unit of the switch port, by the <Link className="link" to="/racks?show=ports">table of locations</Link>
               </span>
             </label>
+            <div className="flex flex-wrap items-center gap-2">
+              <label className="flex items-center gap-2">
+                <input type="checkbox" className="checkbox checkbox-sm" checked={draft.burnIn !== ""} onChange={(event) => { set({ burnIn: event.target.checked ? "30" : "" }); }} />
+                <span>A burn-in first: nothing is armed before it is done</span>
+              </label>
+              {draft.burnIn !== "" && (
+                <label className="flex items-center gap-2">
+                  <input type="number" min={1} className="input input-sm w-24" aria-label="Minutes of the burn-in" value={draft.burnIn} onChange={(event) => { set({ burnIn: event.target.value }); }} />
+                  minutes
+                </label>
+              )}
+            </div>
             <label className="flex items-center gap-2">
               <input type="checkbox" className="checkbox checkbox-sm" checked={draft.arm} onChange={(event) => { set({ arm: event.target.checked }); }} />
               <span>Arm an install on machines that never had one</span>

@@ -15,7 +15,7 @@ const LIMITS: [Limit, string, string][] = [
   ["installing_minutes", "Stalled after, while installing", "Without any sign from the installer."],
   ["whole_minutes", "Failed after", "From the answer file to the end, whatever is heard meanwhile."],
 ];
-const FIELDS = ["menu", "verify_hours", "limits"];
+const FIELDS = ["menu", "verify_hours", "limits", "allow_commands"];
 
 /** The settings of the whole site. */
 export function SettingsPage() {
@@ -31,13 +31,14 @@ export function SettingsPage() {
   );
 }
 
-type Draft = Record<Limit | "menu" | "verify_hours", string>;
+type Draft = Record<Limit | "menu" | "verify_hours", string> & { allow_commands: boolean };
 
 function toDraft(settings: SiteSettings | undefined): Draft {
   const limit = (key: Limit) => String(settings?.limits?.[key] ?? 0);
   return {
     menu: settings?.menu ?? "",
     verify_hours: String(settings?.verify_hours ?? 0),
+    allow_commands: settings?.allow_commands ?? false,
     loading_minutes: limit("loading_minutes"),
     starting_minutes: limit("starting_minutes"),
     installing_minutes: limit("installing_minutes"),
@@ -59,6 +60,7 @@ function Form({ saved }: { saved: Edited<SiteSettings> }) {
           body: {
             menu: draft.menu || null,
             verify_hours: number(draft.verify_hours),
+            allow_commands: draft.allow_commands,
             limits: {
               loading_minutes: number(draft.loading_minutes),
               starting_minutes: number(draft.starting_minutes),
@@ -95,6 +97,12 @@ function Form({ saved }: { saved: Edited<SiteSettings> }) {
       </Field>
       <Field field="verify_hours" label="Verify images every, hours" hint="Every file is read again and compared with its digest. 0: never." error={save.error}>
         <input type="number" min={0} className="input w-32" value={draft.verify_hours} onChange={(event) => { set({ verify_hours: event.target.value }); }} />
+      </Field>
+      <Field field="allow_commands" label="Commands on machines" hint="Whoever may arm jobs runs them as root on machines that run the survey. Each is on record." error={save.error}>
+        <label className="flex items-center gap-2">
+          <input type="checkbox" className="checkbox checkbox-sm" checked={draft.allow_commands} onChange={(event) => { set({ allow_commands: event.target.checked }); }} />
+          People may run commands on machines that run the survey
+        </label>
       </Field>
       {LIMITS.map(([key, label, hint]) => (
         <Field key={key} field={`limits.${key}`} label={`${label}, minutes`} hint={`${hint} 0: no limit.`} error={save.error}>
