@@ -11,7 +11,7 @@ READER_PACKAGES := python3 python3-pip python3-yaml python3-jsonschema python3-j
 # What the tests run, or ask as a witness.
 TEST_PACKAGES := chromium chromium-driver curl debconf grub-common busybox-static iproute2 nftables procps tshark \
 	xorriso cpio dmidecode kmod xz-utils zstd file ipxe pxelinux shim-signed grub-efi-amd64-signed grub-efi-amd64-bin \
-	syslinux-common debian-installer-12-netboot-amd64 mtools dosfstools bind9-utils libxml2-utils e2fsprogs $(READER_PACKAGES)
+	syslinux-common debian-installer-12-netboot-amd64 mtools dosfstools bind9-utils libxml2-utils e2fsprogs fdisk xfsprogs btrfs-progs $(READER_PACKAGES)
 # What the benchmarks measure against.
 BENCH_PACKAGES := nginx-light xorriso
 # A root made of Debian's packages, and a way into it.

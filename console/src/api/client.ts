@@ -16,6 +16,7 @@ export type JobState = Schemas["JobState"];
 export type JobTask = Schemas["Task"];
 export type JobList = Schemas["JobList"];
 export type ArmJobs = Schemas["ArmJobs"];
+export type ShellWord = Schemas["ShellWord"];
 export type BurnIn = Schemas["BurnIn"];
 export type BurnInFound = Schemas["BurnInFound"];
 export type Stage = Schemas["Stage"];

@@ -117,7 +117,7 @@ function Computer({ view }: { view: FactsView }) {
 }
 
 function Inside({ view }: { view: FactsView }) {
-  const { cpu, memory, tpm, has_bmc } = view.facts;
+  const { cpu, memory, tpm, has_bmc, bmc } = view.facts;
   const slots = memory.slots.filter(({ mib }) => mib > 0);
   return (
     <Section title="Inside">
@@ -128,7 +128,7 @@ function Inside({ view }: { view: FactsView }) {
           ["Abilities", cpu.flags.join(", ") || "–"],
           ["Memory", `${size(memory.mib * 1024 * 1024)}${memory.slots.length > 0 ? `, ${slots.length} of ${memory.slots.length} slots filled` : ""}`],
           ["TPM", tpm == null ? "none" : `version ${tpm.version ?? "not known"}`],
-          ["BMC", has_bmc ? "speaks IPMI" : "none found"],
+          ["BMC", bmc != null ? ofBmc(bmc) : has_bmc ? "speaks IPMI" : "none found"],
           ...Object.entries(view.found).map(([name, value]): [string, string] => [name, JSON.stringify(value)]),
         ]}
       />
@@ -137,6 +137,80 @@ function Inside({ view }: { view: FactsView }) {
 }
 
 type Disk = FactsView["facts"]["disks"][number];
+type Health = NonNullable<Disk["health"]>;
+type Bmc = NonNullable<FactsView["facts"]["bmc"]>;
+
+/** A management controller in a few words. */
+function ofBmc({ ipmi, firmware, address, source, mac, vlan }: Bmc): string {
+  const parts = [
+    ipmi == null ? null : `IPMI ${ipmi}`,
+    firmware == null ? null : `firmware ${firmware}`,
+    address == null ? "no address" : `${address}${source == null ? "" : ` by ${source}`}`,
+    mac,
+    vlan == null ? null : `VLAN ${vlan}`,
+  ];
+  return parts.filter((part) => part != null).join(", ");
+}
+
+/** What a disk says of itself, the worst first. */
+function OfHealth({ health }: { health: Health | null }) {
+  if (health == null) {
+    return "–";
+  }
+  const { is_well, used_percent, reallocated, unreadable, media_errors, power_on_hours, temperature } = health;
+  const count = (number: number | null, what: string) => (number == null || number === 0 ? null : `${number} ${what}`);
+  const counts = [
+    used_percent == null ? null : `${used_percent} % used`,
+    count(reallocated, "sectors replaced"),
+    count(unreadable, "unreadable"),
+    count(media_errors, "not corrected"),
+    power_on_hours == null ? null : `${power_on_hours} h`,
+    temperature == null ? null : `${temperature} °C`,
+  ].filter((part) => part != null);
+  return (
+    <span>
+      <span className={is_well === false ? "font-semibold text-error" : ""}>
+        {is_well == null ? "does not say" : is_well ? "well" : "expects to fail"}
+      </span>
+      {counts.length > 0 && <span className="text-base-content/75">, {counts.join(", ")}</span>}
+    </span>
+  );
+}
+
+/** A part of a disk, or a disk that has none and holds something. */
+interface Part {
+  key: string;
+  disk: string;
+  name: string;
+  size: number;
+  purpose: string;
+  holds: string;
+  label: string;
+}
+
+function partsOf({ name: disk, size: bytes, layout: { table, partitions, volume } }: Disk): Part[] {
+  const whole = volume == null ? [] : [{ key: disk, disk, name: "no table", size: bytes, purpose: "–", holds: volume.kind, label: volume.label ?? "–" }];
+  const parts = partitions.map(({ number, size, kind, name, volume: within }) => ({
+    key: `${disk} ${number}`,
+    disk,
+    name: `${(table ?? "").toUpperCase()} ${number}`,
+    size,
+    purpose: name == null || name === kind ? kind : `${kind}, ${name}`,
+    holds: within?.kind ?? "–",
+    label: within?.label ?? "–",
+  }));
+  return [...whole, ...parts];
+}
+
+const PARTS: Column<Part>[] = [
+  { name: "Disk", value: ({ disk }) => disk },
+  { name: "Partition", value: ({ name }) => name },
+  { name: "Size", value: (part) => part.size, cell: (part) => <span className="whitespace-nowrap">{size(part.size)}</span> },
+  { name: "For", show: "hidden sm:table-cell", value: ({ purpose }) => purpose },
+  { name: "Holds", value: ({ holds }) => holds },
+  { name: "Label", value: ({ label }) => label },
+];
+
 type Nic = FactsView["facts"]["nics"][number];
 
 const DISKS: Column<Disk>[] = [
@@ -145,7 +219,12 @@ const DISKS: Column<Disk>[] = [
   { name: "Model", show: "hidden sm:table-cell", value: ({ model }) => model ?? "–" },
   { name: "Serial", value: ({ serial }) => serial ?? "–" },
   { name: "On", value: ({ transport }) => transport ?? "–" },
-  { name: "Kind", show: "hidden sm:table-cell", value: ({ rotational }) => (rotational ? "turns" : "flash") },
+  { name: "Kind", show: "hidden lg:table-cell", value: ({ rotational }) => (rotational ? "turns" : "flash") },
+  {
+    name: "Health",
+    value: ({ health }) => (health == null ? "–" : health.is_well === false ? "0" : "1"),
+    cell: ({ health }) => <OfHealth health={health} />,
+  },
 ];
 
 const NICS: Column<Nic>[] = [
@@ -161,6 +240,7 @@ const NICS: Column<Nic>[] = [
   },
   { name: "Will be named", value: ({ names }) => names[0] ?? "–" },
   { name: "Driver", show: "hidden sm:table-cell", value: ({ driver }) => driver ?? "–" },
+  { name: "Firmware", show: "hidden lg:table-cell", value: ({ firmware }) => firmware ?? "–" },
   {
     name: "Link",
     value: ({ link, link_speed }) => (link ? (link_speed ?? 1) : 0),
@@ -198,11 +278,17 @@ const DEVICES: Column<Device>[] = [
 
 function Parts({ view }: { view: FactsView }) {
   const { disks, nics, memory, devices } = view.facts;
+  const parts = disks.flatMap(partsOf);
   return (
     <>
       <Section title="Disks">
         {disks.length === 0 ? <p>None was found.</p> : <Table label="Disks" rows={disks} columns={DISKS} keyOf={({ name }) => name} />}
       </Section>
+      {parts.length > 0 && (
+        <Section title="What is on the disks">
+          <Table label="What is on the disks" rows={parts} columns={PARTS} keyOf={({ key }) => key} />
+        </Section>
+      )}
       <Section title="Network cards">
         {nics.length === 0 ? (
           <p>None was found.</p>

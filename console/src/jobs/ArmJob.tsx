@@ -10,6 +10,9 @@ import { Field, words } from "../parts/Form";
 const PARTS = { memory: "memory", cpu: "processor", disks: "disks", network: "network" } as const;
 type Part = keyof typeof PARTS;
 
+/** Minutes after which work ends, unless it is said otherwise. */
+const LIMITS: Partial<Record<JobTask["kind"], string>> = { command: "10", shell: "60" };
+
 /** Machines that are named before they are only counted. */
 const NAMED = 6;
 
@@ -24,7 +27,9 @@ export function ArmJob({ machines, close }: { machines: string[]; close: () => v
   const [limit, setLimit] = useState("1440");
   const [without, setWithout] = useState<ReadonlySet<Part>>(new Set());
   const [command, setCommand] = useState("");
+  const [disk, setDisk] = useState("");
   const [then, setThen] = useState("");
+  const isAllowed = settings.data?.allow_commands === true;
   const whole = (text: string) => Math.max(0, Number.parseInt(text, 10) || 0);
   const task = (): JobTask => {
     switch (kind) {
@@ -34,6 +39,10 @@ export function ArmJob({ machines, close }: { machines: string[]; close: () => v
         return { kind, minutes: whole(minutes), limit_minutes: whole(limit), without: [...without] };
       case "command":
         return { kind, words: ["sh", "-c", command], limit_minutes: whole(limit) };
+      case "shell":
+        return { kind, limit_minutes: whole(limit) };
+      case "locate":
+        return { kind, minutes: whole(minutes), ...(disk.trim() !== "" && { disk: disk.trim() }) };
     }
   };
   const arm = useMutation({
@@ -73,13 +82,18 @@ export function ArmJob({ machines, close }: { machines: string[]; close: () => v
             onChange={(event) => {
               const next = event.target.value as JobTask["kind"];
               setKind(next);
-              setLimit(next === "command" ? "10" : "1440");
+              setLimit(LIMITS[next] ?? "1440");
+              setMinutes(next === "locate" ? "15" : "30");
             }}
           >
             <option value="burn-in">burn-in: work it hard, and see whether it makes mistakes</option>
             <option value="survey">survey: measure it anew</option>
-            <option value="command" disabled={settings.data?.allow_commands !== true}>
-              {settings.data?.allow_commands === true ? "command" : "command: not allowed by the site's settings"}
+            <option value="locate">locate: show people in the hall where it is</option>
+            <option value="command" disabled={!isAllowed}>
+              {isAllowed ? "command: run one, and record what it writes" : "command: not allowed by the site's settings"}
+            </option>
+            <option value="shell" disabled={!isAllowed}>
+              {isAllowed ? "shell: a terminal here, recorded" : "shell: not allowed by the site's settings"}
             </option>
           </select>
         </Field>
@@ -126,6 +140,21 @@ export function ArmJob({ machines, close }: { machines: string[]; close: () => v
               <input type="number" min={1} className="input w-32" value={limit} onChange={(event) => { setLimit(event.target.value); }} />
             </Field>
           </>
+        )}
+        {kind === "shell" && (
+          <Field field="task.limit_minutes" label="Minutes at most" hint="A shell of root's, recorded." error={arm.error}>
+            <input type="number" min={1} className="input w-32" value={limit} onChange={(event) => { setLimit(event.target.value); }} />
+          </Field>
+        )}
+        {kind === "locate" && (
+          <div className="grid gap-3 sm:grid-cols-2">
+            <Field field="task.minutes" label="Minutes" hint="Its lights and its screens." error={arm.error}>
+              <input type="number" min={1} className="input w-full" value={minutes} onChange={(event) => { setMinutes(event.target.value); }} />
+            </Field>
+            <Field field="task.disk" label="Only the light of a disk" hint="By serial number; may be left out." error={arm.error}>
+              <input className="input w-full" value={disk} onChange={(event) => { setDisk(event.target.value); }} />
+            </Field>
+          </div>
         )}
         <Field field="then" label="Afterwards" error={arm.error}>
           <select className="select w-full" value={then} onChange={(event) => { setThen(event.target.value); }}>

@@ -12,6 +12,7 @@ import { When } from "../parts/Time";
 import { size } from "../parts/size";
 import { span } from "../parts/time";
 import { JobProgress, JobStateMark } from "./JobState";
+import { Shell } from "./Shell";
 import { useJob } from "./useJobs";
 
 /** One job: what came of it, what it wrote, what happened to it. */
@@ -35,6 +36,8 @@ function Detail({ job }: { job: JobDetail }) {
   const faults = job.result?.faults ?? [];
   return (
     <div className="grid gap-x-8 lg:grid-cols-[minmax(0,34rem)_minmax(0,1fr)]">
+      {/* As wide as programs for terminals expect. */}
+      {job.kind === "shell" && <div className="lg:col-span-2"><Shell job={job} /></div>}
       <div>
         <Section title="The record">
           <div className="mb-3 flex flex-wrap items-center gap-4">
@@ -71,6 +74,11 @@ function Detail({ job }: { job: JobDetail }) {
           </div>
         )}
         {job.result?.burn_in != null && <Found found={job.result.burn_in} />}
+        {(job.result?.shown ?? []).length > 0 && (
+          <Section title="What showed where it is">
+            <ul>{job.result?.shown?.map((light) => <li key={light}>{light}</li>)}</ul>
+          </Section>
+        )}
         {Object.entries(job.result?.found ?? {}).length > 0 && (
           <Section title="What the site's programs said">
             <Pairs pairs={Object.entries(job.result?.found ?? {}).map(([name, value]) => [name, JSON.stringify(value)])} />

@@ -9,6 +9,8 @@ use crate::network::Addressed;
 /// What is shown.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Shown {
+    /// What is said to people who look for the machine.
+    pub here: Option<String>,
     /// What people call the machine.
     pub machine: Option<String>,
     /// What it is: vendor, product, serial number.
@@ -85,6 +87,11 @@ impl Status {
         self.set(|shown| shown.doing = what.into());
     }
 
+    /// What is said to people who look for the machine, while they do.
+    pub fn here(&self, text: Option<String>) {
+        self.set(|shown| shown.here = text);
+    }
+
     /// What is waited for.
     pub fn waits_for(&self, what: &str) {
         self.set(|shown| shown.waits_for = Some(what.into()));
@@ -123,6 +130,10 @@ impl Status {
 /// Lines without anything but text: a serial line shows them as a screen does.
 impl fmt::Display for Shown {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(here) = &self.here {
+            let line = "#".repeat(here.chars().count() + 6);
+            writeln!(f, "{line}\n## {here} ##\n{line}")?;
+        }
         writeln!(f, "Last Mile survey")?;
         let mut row = |name: &str, value: &str| writeln!(f, "  {name:<10}{value}");
         row("machine", self.machine.as_deref().unwrap_or("not registered yet"))?;

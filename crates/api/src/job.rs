@@ -114,6 +114,37 @@ pub struct JobsListQuery {
     pub offset: Option<u32>,
 }
 
+/// Who attaches to a shell, and how.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct JobsShellQuery {
+    /// What they are called: browsers send no headers of their own here.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub who: Option<String>,
+    /// Whether they only look: what they type is not taken.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub look: Option<bool>,
+}
+
+/// Bytes of a message of what is typed, at most.
+pub const MOST_TYPED: usize = 64 << 10;
+
+/// What the service says to whoever is at a shell, as JSON in a message of text.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum ShellWord {
+    /// Something that they should know.
+    Notice {
+        /// In words.
+        text: String,
+    },
+    /// The shell is not there any more.
+    Ended {
+        /// Why, in words.
+        text: String,
+    },
+}
+
 /// Which jobs are meant.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 #[serde(deny_unknown_fields)]

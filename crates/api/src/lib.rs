@@ -51,7 +51,7 @@ pub use image::{
     UploadRequest, Work,
 };
 pub use install::{InstallDetail, InstallList, InstallNumbers, InstallRow, InstallsListQuery, LogLine};
-pub use job::{JobDetail, JobList, JobNumbers, JobRow, JobsListQuery};
+pub use job::{JobDetail, JobList, JobNumbers, JobRow, JobsListQuery, JobsShellQuery, MOST_TYPED, ShellWord};
 pub use lastmile_core::{
     base::Fault,
     decide::{
@@ -66,15 +66,18 @@ pub use lastmile_core::{
         subnet::{Holding, Picture, Proposal, Reason, ReservationDraft, Span, SubnetDraft},
     },
     model::{
-        agent::Finish,
+        agent::{Finish, ScreenSize},
         answers::{PasswordInput, PasswordShown, Question, Settings},
         compare::{Difference as FactsDifference, Spread, SpreadValue},
-        facts::{Disk as FactsDisk, Facts, Nic as FactsNic, PciDevice},
+        facts::{
+            Bmc as FactsBmc, Disk as FactsDisk, DiskHealth, Facts, Nic as FactsNic, PciDevice,
+            Volume as DiskVolume,
+        },
         image::{Family, FileEntry, ImageKind, Sha256, Start, VolumePlace},
         install::{InstallState, ReportStage, StageLimits, Step, StepKind},
         job::{
-            BurnIn, BurnInFound, BurnInPart, JobKind, JobProgress, JobResult, JobState, JobStep, RunCommand,
-            Task,
+            BurnIn, BurnInFound, BurnInPart, JobKind, JobProgress, JobResult, JobState, JobStep, Locate,
+            OpenShell, RunCommand, Task,
         },
         lease::LeaseState,
         loader::{HttpReach, Language, LoaderFacts},

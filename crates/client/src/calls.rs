@@ -393,6 +393,11 @@ impl Client {
         self.read(self.request(Method::GET, &format!("/jobs/{number}"))).await
     }
 
+    /// What a shell's screen showed so far, as a recording of a terminal (asciicast, version 2).
+    pub async fn jobs_recording(&self, number: i64) -> Result<String, ClientError> {
+        self.text(self.request(Method::GET, &format!("/jobs/{number}/recording"))).await
+    }
+
     /// All labels: those of which anything is said, and those that machines have.
     pub async fn labels_list(&self) -> Result<Vec<LabelView>, ClientError> {
         self.read(self.request(Method::GET, "/labels")).await

@@ -42,6 +42,14 @@ pub enum ClientError {
         /// Where and what.
         source: serde_json::Error,
     },
+    /// A connection that stays open is not made, or broke.
+    #[error("the connection to {server} is lost: {reason}")]
+    Connection {
+        /// The service's address.
+        server: String,
+        /// Why.
+        reason: String,
+    },
     /// A file to upload cannot be read.
     #[error("cannot read {path}: {source}")]
     File {

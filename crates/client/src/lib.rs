@@ -3,6 +3,7 @@
 mod calls;
 mod edited;
 mod error;
+mod shell;
 mod upload;
 
 pub use edited::Edited;
@@ -14,6 +15,7 @@ use reqwest::{
     header::{ETAG, IF_MATCH, IF_NONE_MATCH},
 };
 use serde::de::DeserializeOwned;
+pub use shell::{Heard, Shell};
 pub use upload::{UploadProgress, digest_file};
 
 /// Where the API is if nobody says otherwise.

@@ -5,6 +5,9 @@
 
 pub mod architecture;
 #[cfg(feature = "content")]
+pub mod asciicast;
+pub mod ata;
+#[cfg(feature = "content")]
 pub mod compressed;
 #[cfg(feature = "content")]
 pub mod cpio;
@@ -18,6 +21,7 @@ pub mod disk;
 pub mod fat;
 #[cfg(feature = "content")]
 pub mod initrd;
+pub mod ipmi;
 #[cfg(feature = "content")]
 pub mod iso9660;
 #[cfg(feature = "content")]
@@ -25,6 +29,7 @@ pub mod kernel;
 pub mod lldp;
 pub mod mac;
 pub mod modules;
+pub mod nvme;
 pub mod pcapng;
 #[cfg(feature = "content")]
 pub mod pe;
@@ -32,7 +37,9 @@ pub mod pe;
 pub mod quote;
 pub mod read_at;
 pub mod reader;
+pub mod scsi;
 pub mod smbios;
 pub mod tftp;
+pub mod volume;
 #[cfg(feature = "content")]
 pub mod wim;

@@ -2,7 +2,7 @@
 
 use std::{io, time::Duration};
 
-use lastmile_agent::jobs::{Hardware, ReadAt};
+use lastmile_agent::jobs::{Hardware, Light, ReadAt, Whose};
 use lastmile_survey::{
     facts::{Disk, Facts},
     job::Temperature,
@@ -45,6 +45,21 @@ impl ReadAt for Zeros {
     }
 }
 
+/// A light that nobody sees.
+struct Lamp(String);
+
+impl Light for Lamp {
+    fn name(&self) -> String {
+        self.0.clone()
+    }
+
+    fn shine(&self, _: Duration) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn end(&self) {}
+}
+
 impl Hardware for Invented {
     fn facts(&self) -> Facts {
         self.0.clone()
@@ -81,6 +96,25 @@ impl Hardware for Invented {
         let script = "echo \"invented machine: $*\"; [ \"$1\" != false ]";
         command.args(["-c", script, "sh"]).args(words);
         command
+    }
+
+    /// Nothing is run either: what is typed is said again, and `exit` leaves it.
+    fn shell(&self) -> Option<Command> {
+        let script = "echo \"This machine is invented: what is typed is said again, and exit leaves it.\"\n\
+                      while printf '%s # ' \"$LASTMILE_MACHINE\" && read -r line; do\n\
+                      case $line in exit) exit 0;; '') ;; *) printf 'invented machine: %s\\n' \"$line\";; esac\n\
+                      done";
+        let mut command = Command::new("sh");
+        command.args(["-c", script]);
+        Some(command)
+    }
+
+    fn lights(&self, whose: &Whose) -> Vec<Box<dyn Light>> {
+        let name = match whose {
+            Whose::Machine => "invented front light".to_owned(),
+            Whose::Disk(disk) => format!("invented light of {disk}"),
+        };
+        vec![Box::new(Lamp(name))]
     }
 
     fn rest(&self) -> Duration {

@@ -31,7 +31,7 @@ pub use recorded::Recorded;
 pub use rows::{
     address_note::{AddressNote, NoteKind},
     install::{InstallCounts, InstallFilter},
-    job::{JobFilter, JobsOf},
+    job::{JobFilter, JobsOf, OnScreen, ScreenEvent},
     log::LogLine,
     rule::RuleUseFilter,
     webhook::{Delivery, DeliveryFilter, NewDelivery},

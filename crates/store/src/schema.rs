@@ -310,6 +310,17 @@ diesel::table! {
 }
 
 diesel::table! {
+    job_screen (job_number, place) {
+        job_number -> BigInt,
+        place -> BigInt,
+        at -> BigInt,
+        kind -> Text,
+        content -> Binary,
+        total -> BigInt,
+    }
+}
+
+diesel::table! {
     menu (id) {
         id -> Text,
         name -> Text,

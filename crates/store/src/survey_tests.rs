@@ -20,6 +20,7 @@ pub(super) fn survey(site: &Site, from: Mac, cards: u8) -> SurveyRecord {
         name: format!("eth{number}"),
         mac: if number == 0 { from } else { Mac::documentation(last + number) },
         driver: None,
+        firmware: None,
         link_speed: None,
         link: false,
         pci: None,

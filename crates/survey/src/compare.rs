@@ -118,7 +118,7 @@ fn spread_of<'a>(place: &str, values: impl Iterator<Item = (&'a str, Option<Stri
 
 /// How facts are held against each other.
 struct Comparing {
-    /// What is left out, by name.
+    /// What is left out, by name: anywhere, or with what it is a part of, as in `devices.address`.
     without: &'static [&'static str],
     /// By which fields members of lists are known: the first that are there, else their number.
     keys: &'static [&'static [&'static str]],
@@ -127,7 +127,25 @@ struct Comparing {
 /// Two surveys of one machine. What another start finds otherwise by itself is left out, as it is no property of the hardware; so
 /// are places on a bus, which move when something before them is taken out.
 const SAME: Comparing = Comparing {
-    without: &["link", "link_speed", "lifetime", "mode", "name", "kind", "address", "pci"],
+    without: &[
+        "link",
+        "link_speed",
+        "lifetime",
+        "mode",
+        "pci",
+        "disks.name",
+        "nics.name",
+        "devices.name",
+        "devices.kind",
+        "devices.address",
+        // What is on a disk is not what it is, and the rest goes up by itself.
+        "layout",
+        "temperature",
+        "power_on_hours",
+        "written",
+        "used_percent",
+        "spare_percent",
+    ],
     keys: &[&["serial"], &["wwn"], &["mac"], &["slot"], &["vendor", "device"], &["address"], &["name"]],
 };
 /// Two machines. What every machine has of its own is left out.
@@ -145,6 +163,9 @@ const OTHERS: Comparing = Comparing {
         "mac",
         "permanent_mac",
         "neighbour",
+        "bmc.address",
+        "layout",
+        "health",
     ],
     keys: &[&["slot"], &["address"], &["pci"]],
 };
@@ -173,8 +194,14 @@ impl Comparing {
         let (text, is_text) = match value {
             Value::Null => return,
             Value::Object(fields) => {
-                for (name, value) in fields.iter().filter(|(name, _)| !self.without.contains(&name.as_str()))
-                {
+                let part = place.split(['[', '.']).next().unwrap_or_default();
+                let is_out = |name: &str| {
+                    self.without.iter().any(|out| {
+                        out.strip_prefix(part).is_some_and(|rest| rest.strip_prefix('.') == Some(name))
+                            || *out == name
+                    })
+                };
+                for (name, value) in fields.iter().filter(|(name, _)| !is_out(name)) {
                     let dot = if place.is_empty() { "" } else { "." };
                     self.collect(member, &format!("{place}{dot}{name}"), value, members);
                 }
@@ -249,7 +276,7 @@ fn summary(member: &str, leaves: &BTreeMap<String, Leaf>) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::{Disk, PciDevice};
+    use crate::facts::{Bmc, Disk, DiskHealth, PciDevice};
 
     fn disk(name: &str, serial: &str, size: u64) -> Disk {
         let model = Some("Tideline 480".into());
@@ -326,5 +353,23 @@ mod tests {
         let expected =
             Difference { place: "disks[1].size".into(), before: Some("20".into()), now: Some("30".into()) };
         assert_eq!(other.differences_from(&one), [expected]);
+    }
+
+    #[test]
+    fn of_a_disks_health_what_goes_up_by_itself_is_no_difference() {
+        let of = |health: DiskHealth, address: [u8; 4]| {
+            let disk = Disk { health: Some(health), ..disk("sda", "S1", 10) };
+            let bmc = Bmc { address: Some(address.into()), ..Bmc::default() };
+            Facts { disks: vec![disk], bmc: Some(bmc), ..Facts::default() }
+        };
+        let well = DiskHealth { is_well: Some(true), reallocated: Some(0), ..DiskHealth::default() };
+        let later = DiskHealth { temperature: Some(40), power_on_hours: Some(9), ..well.clone() };
+        let worn = DiskHealth { is_well: Some(false), reallocated: Some(12), ..later.clone() };
+        let before = of(well, [192, 0, 2, 8]);
+        assert_eq!(of(later.clone(), [192, 0, 2, 8]).changes_since(&before), []);
+        assert_eq!(of(later, [192, 0, 2, 8]).lasting(), before.lasting());
+        let places: Vec<_> =
+            of(worn, [192, 0, 2, 9]).changes_since(&before).into_iter().map(|one| one.place).collect();
+        assert_eq!(places, ["bmc.address", "disks[S1].health.is_well", "disks[S1].health.reallocated"]);
     }
 }

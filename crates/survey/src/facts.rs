@@ -2,6 +2,9 @@
 //!
 //! A fact that is missing was not found: vendors' placeholders ("To be filled by O.E.M.") are none, see [`is_placeholder`].
 
+use std::net::Ipv4Addr;
+
+pub use lastmile_formats::volume::{Layout, Partition, Volume};
 use lastmile_formats::{
     lldp::Neighbour,
     mac::Mac,
@@ -38,6 +41,8 @@ pub struct Facts {
     pub tpm: Option<Tpm>,
     /// Whether it has a management controller that speaks IPMI.
     pub has_bmc: bool,
+    /// What that controller says of itself, where it answers.
+    pub bmc: Option<Bmc>,
 }
 
 /// By what kind of firmware a machine was started.
@@ -148,6 +153,94 @@ pub struct Disk {
     pub logical_block: u32,
     /// Bytes of a block as it is written.
     pub physical_block: u32,
+    /// How it is, by its own word.
+    pub health: Option<DiskHealth>,
+    /// How it is divided.
+    pub layout: Layout,
+}
+
+/// How a disk is, by its own word: from its NVMe log, or by SMART. What it does not say is left out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(default)]
+pub struct DiskHealth {
+    /// Whether it says that it works as it should: `false` if it expects to fail.
+    pub is_well: Option<bool>,
+    /// Percent of its life that are used, by its vendor's estimate; may be over 100.
+    pub used_percent: Option<u8>,
+    /// Percent of its spare space that are left.
+    pub spare_percent: Option<u8>,
+    /// Errors of its memory that it could not correct.
+    pub media_errors: Option<u64>,
+    /// Sectors that were replaced by spare ones.
+    pub reallocated: Option<u64>,
+    /// Sectors that cannot be read.
+    pub unreadable: Option<u64>,
+    /// Hours that it was switched on.
+    pub power_on_hours: Option<u64>,
+    /// Bytes that were written to it.
+    pub written: Option<u64>,
+    /// Degrees Celsius.
+    pub temperature: Option<i32>,
+}
+
+impl DiskHealth {
+    /// In a few words: what is wrong, or that nothing is, with what it counts.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let verdict = match self.is_well {
+            Some(true) => "well",
+            Some(false) => "expects to fail",
+            None => "does not say",
+        };
+        let count = |count: Option<u64>, what: &str| {
+            count.filter(|count| *count > 0).map(|count| format!("{count} {what}"))
+        };
+        let parts = [
+            Some(verdict.to_owned()),
+            self.used_percent.map(|used| format!("{used} % used")),
+            count(self.reallocated, "sectors replaced"),
+            count(self.unreadable, "unreadable"),
+            count(self.media_errors, "not corrected"),
+            self.power_on_hours.map(|hours| format!("{hours} h")),
+            self.temperature.map(|degrees| format!("{degrees} °C")),
+        ];
+        parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+    }
+
+    /// Nothing of what changes by itself from one look to the next: how hot it is, how long it ran, how much was written.
+    #[must_use]
+    pub fn lasting(&self) -> Self {
+        Self { power_on_hours: None, written: None, temperature: None, ..self.clone() }
+    }
+}
+
+/// A management controller, as it says of itself inside the machine (IPMI v2.0, sections 20.1 and 23.2).
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = FactsBmc))]
+#[serde(default)]
+pub struct Bmc {
+    /// The version of its firmware.
+    pub firmware: Option<String>,
+    /// The version of IPMI that it speaks.
+    pub ipmi: Option<String>,
+    /// Its IPv4 address.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = Ipv4))]
+    pub address: Option<Ipv4Addr>,
+    /// The mask of its subnet.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = Ipv4))]
+    pub mask: Option<Ipv4Addr>,
+    /// Its router.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>, format = Ipv4))]
+    pub router: Option<Ipv4Addr>,
+    /// Whom the address is from: `static`, `dhcp`, `firmware` or `other`.
+    pub source: Option<String>,
+    /// Its MAC address.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub mac: Option<Mac>,
+    /// The VLAN that its frames are tagged with.
+    pub vlan: Option<u16>,
 }
 
 /// A network card's port.
@@ -167,6 +260,9 @@ pub struct Nic {
     /// The kernel's driver for it.
     #[serde(default)]
     pub driver: Option<String>,
+    /// The version of its firmware.
+    #[serde(default)]
+    pub firmware: Option<String>,
     /// Mbit/s of its link.
     #[serde(default)]
     pub link_speed: Option<u32>,
@@ -242,7 +338,30 @@ const PLACEHOLDERS: [&str; 24] = [
     "xxxxxxxx",
 ];
 
+impl Bmc {
+    /// In a few words: `IPMI 2.0, firmware 2.14, 192.0.2.9 by dhcp, 02:00:5e:00:53:09`.
+    #[must_use]
+    pub fn summary(&self) -> String {
+        let by = self.source.as_ref().map(|source| format!(" by {source}")).unwrap_or_default();
+        let parts = [
+            self.ipmi.as_ref().map(|version| format!("IPMI {version}")),
+            self.firmware.as_ref().map(|version| format!("firmware {version}")),
+            self.address.map(|address| format!("{address}{by}")),
+            self.mac.map(|mac| mac.to_string()),
+            self.vlan.map(|vlan| format!("VLAN {vlan}")),
+        ];
+        parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+    }
+}
+
 impl Facts {
+    /// Disks that say that they expect to fail.
+    #[must_use]
+    pub fn failing_disks(&self) -> usize {
+        let fails = |disk: &&Disk| disk.health.as_ref().is_some_and(|health| health.is_well == Some(false));
+        self.disks.iter().filter(fails).count()
+    }
+
     /// What a firmware's table says, as facts; the rest is still to be measured.
     #[must_use]
     pub fn of(said: Smbios) -> Self {
@@ -271,6 +390,16 @@ impl Facts {
         let serial = system.serial.as_ref().map(|serial| format!("serial {serial}"));
         let words = [Some(name.join(" ")).filter(|name| !name.is_empty()), serial];
         Some(words.into_iter().flatten().collect::<Vec<_>>().join(", ")).filter(|words| !words.is_empty())
+    }
+
+    /// The same without what changes by itself from one look to the next.
+    #[must_use]
+    pub fn lasting(&self) -> Self {
+        let mut facts = self.clone();
+        for disk in &mut facts.disks {
+            disk.health = disk.health.as_ref().map(DiskHealth::lasting);
+        }
+        facts
     }
 
     /// Takes away what says nothing.

@@ -10,6 +10,10 @@ pub const USUAL_BURN_IN: u32 = 30;
 pub const USUAL_BURN_IN_LIMIT: u32 = 24 * 60;
 /// Minutes that a command may take, unless it is said otherwise.
 pub const USUAL_COMMAND_LIMIT: u32 = 10;
+/// Minutes that a shell may stay open, unless it is said otherwise.
+pub const USUAL_SHELL_LIMIT: u32 = 60;
+/// Minutes that a machine shows where it is, unless it is said otherwise.
+pub const USUAL_LOCATE: u32 = 15;
 /// Minutes that any task may take at most: a week.
 pub const LONGEST: u32 = 7 * 24 * 60;
 
@@ -24,6 +28,10 @@ pub enum Task {
     BurnIn(BurnIn),
     /// Run a command.
     Command(RunCommand),
+    /// Open a shell that people use from afar.
+    Shell(OpenShell),
+    /// Show people in the hall which machine it is.
+    Locate(Locate),
 }
 
 /// A burn-in.
@@ -101,6 +109,39 @@ const fn usual_command_limit() -> u32 {
     USUAL_COMMAND_LIMIT
 }
 
+/// A shell: it is open from when the machine comes to it until it is left, for whoever attaches to it meanwhile.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, default)]
+pub struct OpenShell {
+    /// After how long it is ended.
+    pub limit_minutes: u32,
+}
+
+impl Default for OpenShell {
+    fn default() -> Self {
+        Self { limit_minutes: USUAL_SHELL_LIMIT }
+    }
+}
+
+/// Lights and screen of a machine that people look for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, default)]
+pub struct Locate {
+    /// How long.
+    pub minutes: u32,
+    /// A disk whose light is switched on alone, by serial number or by the name that the survey gave it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disk: Option<String>,
+}
+
+impl Default for Locate {
+    fn default() -> Self {
+        Self { minutes: USUAL_LOCATE, disk: None }
+    }
+}
+
 /// The kinds of tasks.
 #[derive(
     Debug,
@@ -128,6 +169,10 @@ pub enum JobKind {
     BurnIn,
     /// [`Task::Command`].
     Command,
+    /// [`Task::Shell`].
+    Shell,
+    /// [`Task::Locate`].
+    Locate,
 }
 
 impl Task {
@@ -138,6 +183,8 @@ impl Task {
             Self::Survey => JobKind::Survey,
             Self::BurnIn(_) => JobKind::BurnIn,
             Self::Command(_) => JobKind::Command,
+            Self::Shell(_) => JobKind::Shell,
+            Self::Locate(_) => JobKind::Locate,
         }
     }
 
@@ -148,7 +195,15 @@ impl Task {
             Self::Survey => USUAL_COMMAND_LIMIT,
             Self::BurnIn(burn_in) => burn_in.limit_minutes,
             Self::Command(command) => command.limit_minutes,
+            Self::Shell(shell) => shell.limit_minutes,
+            Self::Locate(locate) => locate.minutes,
         }
+    }
+
+    /// Whether people say what is done, so that the site has to allow it.
+    #[must_use]
+    pub const fn is_command(&self) -> bool {
+        matches!(self, Self::Command(_) | Self::Shell(_))
     }
 
     /// In a few words: `burn-in of 30 min, without disks`.
@@ -166,6 +221,9 @@ impl Task {
                 format!("burn-in of {} min{without}", burn_in.minutes)
             }
             Self::Command(command) => format!("command {}", command.words.join(" ")),
+            Self::Shell(_) => "shell".into(),
+            Self::Locate(Locate { disk: Some(disk), .. }) => format!("locate disk {disk}"),
+            Self::Locate(_) => "locate".into(),
         }
     }
 }
@@ -192,9 +250,12 @@ pub struct JobResult {
     /// What a burn-in found.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub burn_in: Option<BurnInFound>,
-    /// What a command ended with.
+    /// What a command or a shell ended with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub exit_status: Option<i32>,
+    /// What was switched on for people to see, each with where it is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub shown: Vec<String>,
     /// What the site's own programs said before and after it, by their names.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub found: BTreeMap<String, serde_json::Value>,
@@ -216,6 +277,7 @@ impl JobResult {
         match (&self.burn_in, self.exit_status) {
             (Some(found), _) => found.summary(),
             (None, Some(status)) => format!("ended with status {status}"),
+            (None, None) if !self.shown.is_empty() => format!("shown: {}", self.shown.join(", ")),
             (None, None) => "done".into(),
         }
     }

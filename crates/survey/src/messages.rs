@@ -24,10 +24,15 @@ pub const LOAD_PATH: &str = "/agent/load";
 pub const LOAD_SECS: u64 = 3;
 /// Bytes of a message while it is measured.
 pub const LOAD_MESSAGE: usize = 64 << 10;
+/// Where it connects to beside, for a shell: `?job=7` says which job's. The agent sends what the shell writes as messages of bytes; the
+/// service sends what was typed so, and a [`ScreenSize`] as text.
+pub const SHELL_PATH: &str = "/agent/shell";
+/// Bytes of a message of a shell, at most.
+pub const MOST_SHELL: usize = 64 << 10;
 /// The vendor class of the agent's own DHCP client (RFC 2132, section 9.13), by which it is told from firmware.
 pub const DHCP_CLASS: &str = "lastmile-survey";
 /// The version of these messages. A service takes those of its own version only: agent and service are built together.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 /// Longest message, in bytes: facts of a machine with hundreds of disks are a tenth of it.
 pub const MOST_MESSAGE: usize = 4 << 20;
 
@@ -153,6 +158,23 @@ pub enum ToAgent {
     },
     /// Nothing more is to be done here.
     Finish(Finish),
+}
+
+/// The size of the screen that a shell is shown on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ScreenSize {
+    /// Characters of a line.
+    pub columns: u16,
+    /// Lines.
+    pub rows: u16,
+}
+
+impl Default for ScreenSize {
+    /// What terminals have had since the first ones.
+    fn default() -> Self {
+        Self { columns: 80, rows: 24 }
+    }
 }
 
 /// How a survey ends.

@@ -1,8 +1,12 @@
 //! The disks.
 
+use std::io;
+
+use lastmile_formats::{read_at::ReadAt, volume::Layout};
 use lastmile_survey::facts::{Disk, is_placeholder};
 
-use super::Tree;
+use super::{Tree, health};
+use crate::devices::Devices;
 
 /// Bytes of a sector as `/sys/block/*/size` counts, whatever the disk's own are.
 const SECTOR: u64 = 512;
@@ -15,6 +19,31 @@ pub(super) fn all(tree: &Tree) -> Vec<Disk> {
         .filter(|name| !NOT_DISKS.iter().any(|other| name.starts_with(other)))
         .map(|name| one(tree, name))
         .collect()
+}
+
+/// A disk's bytes, read where they are.
+struct Bytes<'a> {
+    devices: &'a dyn Devices,
+    name: &'a str,
+    size: u64,
+}
+
+impl ReadAt for Bytes<'_> {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        let bytes = self.devices.read(self.name, offset, buffer.len())?;
+        buffer.copy_from_slice(bytes.get(..buffer.len()).ok_or(io::ErrorKind::UnexpectedEof)?);
+        Ok(())
+    }
+}
+
+/// Adds what it says itself.
+pub(super) fn ask(disk: &mut Disk, devices: &dyn Devices) {
+    disk.health = health::disk(devices, &disk.name);
+    disk.layout = Layout::read(&Bytes { devices, name: &disk.name, size: disk.size }, disk.logical_block);
 }
 
 fn one(tree: &Tree, name: String) -> Disk {
@@ -33,6 +62,8 @@ fn one(tree: &Tree, name: String) -> Disk {
         transport: transport(tree, &folder, &name),
         logical_block: tree.number(&at("queue/logical_block_size")).unwrap_or_default(),
         physical_block: tree.number(&at("queue/physical_block_size")).unwrap_or_default(),
+        health: None,
+        layout: Layout::default(),
         name,
     }
 }

@@ -1,7 +1,9 @@
-//! Measures a machine: what the kernel says below `/sys` and `/proc`, and the firmware's tables there.
+//! Measures a machine: what the kernel says below `/sys` and `/proc`, the firmware's tables there, and what its devices say when they are
+//! asked.
 //!
 //! Whatever is not there, or cannot be read, is left out of the facts: a survey of half a machine is better than none.
 
+mod bmc;
 mod cpu;
 mod disks;
 mod firmware;
@@ -13,10 +15,12 @@ mod tree;
 
 pub(crate) use health::{free_memory, memory_errors, temperatures};
 use lastmile_formats::smbios::Smbios;
-use lastmile_survey::facts::{Facts, Tpm};
+use lastmile_survey::facts::{Disk, Facts, Tpm, is_placeholder};
 pub use tree::Tree;
 
-/// Everything that can be measured by reading.
+use crate::devices::Devices;
+
+/// Everything that can be measured by reading what the kernel shows.
 #[must_use]
 pub fn facts(tree: &Tree) -> Facts {
     let said = Smbios::parse(&tree.bytes("sys/firmware/dmi/tables/DMI").unwrap_or_default());
@@ -34,6 +38,39 @@ pub fn facts(tree: &Tree) -> Facts {
         .first()
         .map(|name| Tpm { version: tree.number(&format!("sys/class/tpm/{name}/tpm_version_major")) });
     facts
+}
+
+/// Adds what only the devices themselves say: how disks are and how they are divided, the firmware of network cards, the management
+/// controller.
+pub fn ask(facts: &mut Facts, devices: &dyn Devices) {
+    for disk in &mut facts.disks {
+        disks::ask(disk, devices);
+    }
+    for nic in &mut facts.nics {
+        nic.firmware = devices.nic_firmware(&nic.name).ok().filter(|text| !is_placeholder(text));
+    }
+    facts.bmc = bmc::read(devices);
+    facts.has_bmc |= facts.bmc.is_some();
+}
+
+/// Adds the same from facts for which they were asked before. Says whether it is still good: the same disks and cards are there.
+pub fn ask_again(facts: &mut Facts, before: &Facts) -> bool {
+    let is_there = |disk: &Disk| {
+        let is_it =
+            |other: &&Disk| (&other.name, &other.serial, other.size) == (&disk.name, &disk.serial, disk.size);
+        before.disks.iter().find(is_it)
+    };
+    for disk in &mut facts.disks {
+        let Some(same) = is_there(disk) else { return false };
+        (disk.health, disk.layout) = (same.health.clone(), same.layout.clone());
+    }
+    for nic in &mut facts.nics {
+        let Some(same) = before.nics.iter().find(|other| other.mac == nic.mac) else { return false };
+        nic.firmware.clone_from(&same.firmware);
+    }
+    facts.bmc.clone_from(&before.bmc);
+    facts.has_bmc |= facts.bmc.is_some();
+    true
 }
 
 /// MiB that the kernel can use (proc(5), `/proc/meminfo`).

@@ -21,6 +21,7 @@ fn one(tree: &Tree, name: String) -> Option<Nic> {
         mac,
         permanent_mac: None,
         driver: tree.link(&at("device/driver")),
+        firmware: None,
         // -1 where there is no link.
         link_speed: tree
             .number::<i64>(&at("speed"))

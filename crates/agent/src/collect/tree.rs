@@ -2,7 +2,7 @@
 
 use std::{
     fs,
-    io::Read,
+    io::{self, Read, Write},
     path::{Path, PathBuf},
     str::FromStr,
 };
@@ -28,36 +28,41 @@ impl Tree {
         Self { root: root.into() }
     }
 
-    pub(super) fn has(&self, path: &str) -> bool {
+    pub(crate) fn has(&self, path: &str) -> bool {
         self.root.join(path).exists()
     }
 
-    pub(super) fn bytes(&self, path: &str) -> Option<Vec<u8>> {
+    pub(crate) fn bytes(&self, path: &str) -> Option<Vec<u8>> {
         let mut bytes = Vec::new();
         let file = fs::File::open(self.root.join(path)).ok()?;
         file.take(MOST_BYTES + 1).read_to_end(&mut bytes).ok()?;
         Some(bytes).filter(|bytes| bytes.len() as u64 <= MOST_BYTES)
     }
 
+    /// Writes a file of the kernel's, which is there already.
+    pub(crate) fn write(&self, path: &str, text: &str) -> io::Result<()> {
+        fs::OpenOptions::new().write(true).open(self.root.join(path))?.write_all(text.as_bytes())
+    }
+
     /// A text without blanks around it; nothing if it is empty.
-    pub(super) fn text(&self, path: &str) -> Option<String> {
+    pub(crate) fn text(&self, path: &str) -> Option<String> {
         let text =
             String::from_utf8_lossy(&self.bytes(path)?).trim_matches(['\0', ' ', '\n', '\t']).to_owned();
         Some(text).filter(|text| !text.is_empty())
     }
 
-    pub(super) fn number<T: FromStr>(&self, path: &str) -> Option<T> {
+    pub(crate) fn number<T: FromStr>(&self, path: &str) -> Option<T> {
         self.text(path)?.parse().ok()
     }
 
     /// A number as the kernel writes those of buses: `0x8086`.
-    pub(super) fn hexadecimal(&self, path: &str) -> Option<u32> {
+    pub(crate) fn hexadecimal(&self, path: &str) -> Option<u32> {
         let text = self.text(path)?;
         u32::from_str_radix(text.trim_start_matches("0x"), 16).ok()
     }
 
     /// Names in a folder, in their order; none if it is not there.
-    pub(super) fn folder(&self, path: &str) -> Vec<String> {
+    pub(crate) fn folder(&self, path: &str) -> Vec<String> {
         let entries = fs::read_dir(self.root.join(path)).into_iter().flatten().flatten();
         let mut names: Vec<String> =
             entries.filter_map(|entry| entry.file_name().into_string().ok()).collect();
@@ -66,13 +71,13 @@ impl Tree {
     }
 
     /// The last part of what a link leads to.
-    pub(super) fn link(&self, path: &str) -> Option<String> {
+    pub(crate) fn link(&self, path: &str) -> Option<String> {
         let target = fs::read_link(self.root.join(path)).ok()?;
         target.file_name()?.to_str().map(str::to_owned)
     }
 
     /// Where a folder really is, below the root.
-    pub(super) fn real(&self, path: &str) -> Option<String> {
+    pub(crate) fn real(&self, path: &str) -> Option<String> {
         let (root, real) = (self.root.canonicalize().ok()?, self.root.join(path).canonicalize().ok()?);
         real.strip_prefix(root).ok().and_then(Path::to_str).map(str::to_owned)
     }

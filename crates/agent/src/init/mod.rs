@@ -27,7 +27,7 @@ use uuid::Uuid;
 
 use crate::{
     collect::{self, Tree},
-    hooks,
+    devices, hooks,
     jobs::{About, Bench, Jobs, OwnHardware},
     network::{self, Links, Neighbours},
     orders::Orders,
@@ -42,6 +42,9 @@ const FAREWELL: Duration = Duration::from_secs(60);
 const NETWORK_PAUSE: Duration = Duration::from_secs(2);
 /// Between two looks for what has changed: disks that appear late, cables that are moved.
 const LOOK: Duration = Duration::from_secs(5);
+/// How long devices are waited for at a look, and how long what they said is good.
+const DEVICES: Duration = Duration::from_secs(2);
+const GOOD: Duration = Duration::from_secs(600);
 /// How long what has to be recorded is waited for before the machine starts anew.
 const LAST_WORDS: Duration = Duration::from_secs(30);
 /// How often the site's programs run after rules in one boot.
@@ -109,6 +112,8 @@ async fn live(status: Status) -> io::Result<()> {
         outbox: Arc::clone(&outbox),
         said: BTreeMap::new(),
         about,
+        asked: None,
+        asking: None,
         asks,
     };
     tokio::spawn(surveys.run(status.clone()));
@@ -182,6 +187,10 @@ struct Surveys {
     said: BTreeMap<hooks::Point, hooks::Said>,
     /// What the service says of the machine.
     about: watch::Receiver<About>,
+    /// What its devices said when they were asked last.
+    asked: Option<(Instant, Facts)>,
+    /// Who asks them at present.
+    asking: Option<tokio::task::JoinHandle<Facts>>,
     /// Who wants it measured now.
     asks: mpsc::Receiver<oneshot::Sender<()>>,
 }
@@ -203,13 +212,15 @@ impl Surveys {
                 show_hardware(&status, &now.facts);
                 status.doing("reporting");
             }
-            if last.as_ref() != Some(&now) || asked.is_some() {
-                self.outbox.put(Said::Survey(Box::new(now.clone())));
+            // How hot a disk is is told with the rest; it is no reason to tell it.
+            let lasting = Survey { facts: now.facts.lasting(), ..now.clone() };
+            if last.as_ref() != Some(&lasting) || asked.is_some() {
+                self.outbox.put(Said::Survey(Box::new(now)));
                 if let Some(asked) = asked.take() {
                     // Whoever asked may have been told to stop.
                     let _ = asked.send(());
                 }
-                if last.replace(now).is_none() {
+                if last.replace(lasting).is_none() {
                     let (outbox, status) = (Arc::clone(&self.outbox), status.clone());
                     tokio::spawn(async move {
                         outbox.delivered().await;
@@ -224,7 +235,10 @@ impl Surveys {
             tokio::select! {
                 _ = look.tick() => {}
                 () = self.neighbours.changed() => {}
-                Some(ask) = self.asks.recv() => asked = Some(ask),
+                Some(ask) = self.asks.recv() => {
+                    // Everything is asked anew.
+                    (asked, self.asked) = (Some(ask), None);
+                }
                 () = after_rules.is_time(&self.outbox, &mut self.about) => {
                     self.ask_the_site(hooks::Point::AfterRules, &status).await;
                     status.doing("waiting");
@@ -237,15 +251,42 @@ impl Surveys {
     /// Runs the site's own programs of a point, once: they may take a while.
     async fn ask_the_site(&mut self, point: hooks::Point, status: &Status) {
         status.doing("running the site's programs");
-        let facts = collect::facts(&self.tree);
+        let facts = self.facts().await;
         let told = self.about.borrow().told();
         let said = hooks::run(Path::new(hooks::FOLDER), point, &facts, &told).await;
         said.faults.iter().for_each(|fault| status.fault(fault.clone()));
         self.said.insert(point, said);
     }
 
-    async fn measure(&self) -> Survey {
+    /// Devices are not asked at each look: they have other work. Slow ones are not waited for: what they say is told at a later look.
+    async fn facts(&mut self) -> Facts {
         let mut facts = collect::facts(&self.tree);
+        let is_good = |asked: &(Instant, Facts)| {
+            asked.0.elapsed() < GOOD && collect::ask_again(&mut facts.clone(), &asked.1)
+        };
+        if !self.asked.as_ref().is_some_and(is_good) {
+            let mut asked = facts.clone();
+            let ask = || {
+                tokio::task::spawn_blocking(move || {
+                    collect::ask(&mut asked, &devices::Own);
+                    asked
+                })
+            };
+            let asking = self.asking.get_or_insert_with(ask);
+            if let Ok(said) = timeout(DEVICES, asking).await {
+                self.asking = None;
+                self.asked = said.ok().map(|said| (Instant::now(), said));
+            }
+        }
+        if let Some((_, before)) = &self.asked {
+            // What belongs to a disk that is not there any more is asked again at the next look.
+            collect::ask_again(&mut facts, before);
+        }
+        facts
+    }
+
+    async fn measure(&mut self) -> Survey {
+        let mut facts = self.facts().await;
         let links = self.links.all().await.unwrap_or_default();
         for nic in &mut facts.nics {
             let link = links.iter().find(|link| link.name == nic.name);

@@ -59,7 +59,7 @@ pub(super) async fn run(doing: &Doing<'_>, asked: &RunCommand) -> JobResult {
     JobResult::failed(why)
 }
 
-fn of_status(status: std::io::Result<std::process::ExitStatus>) -> JobResult {
+pub(super) fn of_status(status: std::io::Result<std::process::ExitStatus>) -> JobResult {
     match status {
         Ok(status) if status.success() => JobResult { exit_status: Some(0), ..JobResult::default() },
         Ok(status) => {

@@ -4,6 +4,7 @@ use std::{
     fs::{File, OpenOptions},
     io,
     os::unix::fs::{FileExt, OpenOptionsExt},
+    path::Path,
     thread::available_parallelism,
     time::Duration,
 };
@@ -15,7 +16,11 @@ use lastmile_survey::{
 use nix::fcntl::OFlag;
 use tokio::process::Command;
 
-use crate::collect::{self, Tree};
+use super::{Light, Whose};
+use crate::{
+    collect::{self, Tree},
+    devices, lights,
+};
 
 /// Memory that a test leaves to everything else, in bytes: at least so much, and at least a share of what is free.
 const LEFT: u64 = 96 << 20;
@@ -67,6 +72,12 @@ pub trait Hardware: Send + Sync {
     /// A command that runs on it.
     fn command(&self, words: &[String]) -> Command;
 
+    /// A shell for people, if it has one.
+    fn shell(&self) -> Option<Command>;
+
+    /// The lights that show people where it is, or one of its disks.
+    fn lights(&self, whose: &Whose) -> Vec<Box<dyn Light>>;
+
     /// How long each thread rests between two rounds: invented hardware leaves the host's to others.
     fn rest(&self) -> Duration {
         Duration::ZERO
@@ -84,7 +95,9 @@ pub struct OwnHardware(pub Tree);
 
 impl Hardware for OwnHardware {
     fn facts(&self) -> Facts {
-        collect::facts(&self.0)
+        let mut facts = collect::facts(&self.0);
+        collect::ask(&mut facts, &devices::Own);
+        facts
     }
 
     fn free_memory(&self) -> u64 {
@@ -116,5 +129,16 @@ impl Hardware for OwnHardware {
         let mut command = Command::new(words.next().map(String::as_str).unwrap_or_default());
         command.args(words);
         command
+    }
+
+    fn shell(&self) -> Option<Command> {
+        let shell = ["/bin/bash", "/bin/sh"].into_iter().find(|shell| Path::new(shell).exists())?;
+        let mut command = Command::new(shell);
+        command.arg("-l").env("HOME", "/root").current_dir("/");
+        Some(command)
+    }
+
+    fn lights(&self, whose: &Whose) -> Vec<Box<dyn Light>> {
+        lights::all(&self.0, whose)
     }
 }

@@ -3,7 +3,9 @@
 mod burn_in;
 mod command;
 mod hardware;
+mod locate;
 mod log;
+mod shell;
 
 use std::{
     collections::{BTreeMap, BTreeSet, VecDeque},
@@ -14,9 +16,11 @@ use std::{
 
 pub use hardware::{Hardware, OwnHardware, ReadAt};
 use lastmile_survey::{
+    facts::Facts,
     job::{JobProgress, JobResult, Task},
     messages::{News, Said},
 };
+pub use locate::{Light, Whose};
 use log::Log;
 use tokio::{
     sync::{Notify, mpsc, oneshot, watch},
@@ -173,7 +177,13 @@ impl Bench {
             ("LASTMILE_JOB_KIND".to_owned(), task.kind().to_string()),
         ]);
         told.extend(state.map(|state| ("LASTMILE_JOB_STATE".to_owned(), state.to_owned())));
-        hooks::run(&self.programs, point, &self.hardware.facts(), &told).await
+        hooks::run(&self.programs, point, &self.facts().await, &told).await
+    }
+
+    /// What the machine is: devices may take their time to say it.
+    async fn facts(&self) -> Facts {
+        let hardware = Arc::clone(&self.hardware);
+        tokio::task::spawn_blocking(move || hardware.facts()).await.unwrap_or_default()
     }
 
     fn say(&self, number: i64, news: News) {
@@ -204,6 +214,8 @@ impl Doing<'_> {
             Task::Survey => self.survey().await,
             Task::BurnIn(asked) => burn_in::run(self, asked).await,
             Task::Command(command) => command::run(self, command).await,
+            Task::Shell(asked) => shell::run(self, asked).await,
+            Task::Locate(asked) => locate::run(self, asked).await,
         }
     }
 

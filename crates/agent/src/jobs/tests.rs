@@ -4,11 +4,19 @@ use std::{
     time::Duration,
 };
 
+use futures_util::{SinkExt, StreamExt};
 use lastmile_survey::{
     facts::{Disk, Facts},
-    job::{BurnIn, BurnInPart, RunCommand, Temperature},
+    job::{BurnIn, BurnInPart, Locate, OpenShell, RunCommand, Temperature},
+    messages::ScreenSize,
 };
-use tokio::{process::Command, time::timeout};
+use tokio::{
+    net::{TcpListener, TcpStream},
+    process::Command,
+    time::timeout,
+};
+use tokio_tungstenite::{WebSocketStream, accept_async, tungstenite::Message};
+use uuid::Uuid;
 
 use super::*;
 
@@ -17,6 +25,44 @@ use super::*;
 struct Small {
     bad_disk: bool,
     is_hot: AtomicBool,
+    /// Where its service is, if it has one.
+    service: Option<String>,
+    /// What its light was told.
+    light: Arc<Mutex<Vec<&'static str>>>,
+}
+
+struct Lamp(Arc<Mutex<Vec<&'static str>>>);
+
+impl Light for Lamp {
+    fn name(&self) -> String {
+        "front".into()
+    }
+
+    fn shine(&self, _: Duration) -> io::Result<()> {
+        self.0.lock().unwrap().push("on");
+        Ok(())
+    }
+
+    fn end(&self) {
+        self.0.lock().unwrap().push("off");
+    }
+}
+
+/// A light that the kernel does not switch.
+struct Broken;
+
+impl Light for Broken {
+    fn name(&self) -> String {
+        "network card eth0".into()
+    }
+
+    fn shine(&self, _: Duration) -> io::Result<()> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
+
+    fn end(&self) {
+        unreachable!("it never shone");
+    }
 }
 
 struct Zeros {
@@ -35,7 +81,8 @@ impl ReadAt for Zeros {
 
 impl Hardware for Small {
     fn facts(&self) -> Facts {
-        let disk = Disk { name: "sda".into(), size: 4 << 20, ..Disk::default() };
+        let serial = Some("TL-4711".into());
+        let disk = Disk { name: "sda".into(), serial, size: 4 << 20, ..Disk::default() };
         Facts { disks: vec![disk], ..Facts::default() }
     }
 
@@ -66,6 +113,17 @@ impl Hardware for Small {
         command
     }
 
+    fn shell(&self) -> Option<Command> {
+        self.service.is_some().then(|| Command::new("sh"))
+    }
+
+    fn lights(&self, whose: &Whose) -> Vec<Box<dyn Light>> {
+        match whose {
+            Whose::Machine => vec![Box::new(Lamp(self.light.clone())), Box::new(Broken)],
+            Whose::Disk(_) => Vec::new(),
+        }
+    }
+
     fn minute(&self) -> Duration {
         Duration::from_millis(200)
     }
@@ -86,11 +144,18 @@ async fn done(
         labels: vec!["kiosk".into(), "quay".into()],
         details: [("rack unit".to_owned(), "12".to_owned())].into(),
     };
+    let session = hardware.service.clone().map(|service| Session {
+        service,
+        token: "token".into(),
+        boot: Uuid::now_v7(),
+        since: tokio::time::Instant::now(),
+        from: None,
+    });
     let bench = Bench {
         hardware: Arc::new(hardware),
         outbox: Arc::clone(&outbox),
         status: Status::default(),
-        session: None,
+        session,
         programs,
         surveys,
         about: watch::channel(about).1,
@@ -188,14 +253,14 @@ async fn a_burn_in_tests_everything_and_says_what_it_found() {
 
 #[tokio::test]
 async fn a_burn_in_fails_on_a_bad_disk_and_on_heat() {
-    let bad = Small { bad_disk: true, is_hot: true.into() };
+    let bad = Small { bad_disk: true, is_hot: true.into(), ..Small::default() };
     let without = [BurnInPart::Memory, BurnInPart::Network];
     let said = done(bad, nowhere(), vec![(1, burn_in(&without))], None).await;
     let result = result(&said, 1);
     assert_eq!(
         result.faults,
         [
-            "disk sda: a piece of 1 MiB cannot be read, at byte 1048576: Input/output error",
+            "disk sda, serial TL-4711: a piece of 1 MiB cannot be read, at byte 1048576: Input/output error",
             "chip temp1: 99 °C, of at most 95 °C"
         ]
     );
@@ -254,4 +319,98 @@ async fn the_sites_programs_run_before_and_after_and_may_refuse() {
     assert_eq!(refused.faults, ["raid: it ended with exit status: 1: the controller rebuilds"]);
     assert_eq!(refused.found["raid"], serde_json::json!("after-job 7 command failed"));
     assert!(lines(&said, 7).is_empty(), "it was not done");
+}
+
+/// A person at the other end of a shell.
+struct Person(WebSocketStream<TcpStream>);
+
+impl Person {
+    async fn come(listener: &TcpListener) -> Self {
+        Self(accept_async(listener.accept().await.unwrap().0).await.unwrap())
+    }
+
+    async fn type_in(&mut self, keys: &str) {
+        self.0.send(Message::binary(keys.as_bytes().to_vec())).await.unwrap();
+    }
+
+    /// Reads until something was written.
+    async fn until(&mut self, wanted: &str) -> String {
+        let mut written = String::new();
+        while !written.contains(wanted) {
+            let next = timeout(Duration::from_secs(20), self.0.next()).await;
+            match next.unwrap_or_else(|_| panic!("no {wanted:?} in {written:?}")).unwrap().unwrap() {
+                Message::Binary(bytes) => written.push_str(&String::from_utf8_lossy(&bytes)),
+                Message::Close(_) => panic!("it was closed before {wanted:?}: {written:?}"),
+                _ => {}
+            }
+        }
+        written
+    }
+}
+
+fn shell() -> Task {
+    Task::Shell(OpenShell { limit_minutes: 600 })
+}
+
+#[tokio::test]
+async fn a_shell_is_on_a_terminal_and_outlives_its_connection() {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let service = Some(format!("http://{}", listener.local_addr().unwrap()));
+    let uses = async {
+        let mut person = Person::come(&listener).await;
+        let size = serde_json::to_string(&ScreenSize { columns: 132, rows: 50 }).unwrap();
+        person.0.send(Message::text(size)).await.unwrap();
+        person.type_in("stty size; echo at $LASTMILE_MACHINE; kept=here\n").await;
+        let written = person.until("at auklet-kiosk-1").await;
+        assert!(written.contains("50 132"), "{written}");
+        // The connection breaks; the shell does not.
+        drop(person);
+        let mut person = Person::come(&listener).await;
+        person.type_in("echo still $kept\n").await;
+        person.until("still here").await;
+        // A program is interrupted as on any terminal.
+        person.type_in("sleep 1000\n").await;
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        person.type_in("\u{3}").await;
+        person.type_in("echo after $((40 + 2))\n").await;
+        person.until("after 42").await;
+        person.type_in("exit 3\n").await;
+    };
+    let hardware = Small { service, ..Small::default() };
+    let (said, ()) = tokio::join!(done(hardware, PathBuf::new(), vec![(1, shell())], None), uses);
+    let result = result(&said, 1);
+    assert_eq!(result.exit_status, Some(3));
+    assert_eq!(result.faults, ["it ended with exit status: 3"]);
+}
+
+#[tokio::test]
+async fn a_shell_ends_when_it_is_cancelled_and_is_not_begun_where_there_is_none() {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let service = Some(format!("http://{}", listener.local_addr().unwrap()));
+    let hardware = Small { service, ..Small::default() };
+    let said = done(hardware, PathBuf::new(), vec![(1, shell())], Some(1)).await;
+    assert_eq!(result(&said, 1).faults, [CANCELLED]);
+    let said = done(Small::default(), PathBuf::new(), vec![(1, shell())], None).await;
+    assert!(result(&said, 1).summary().contains("no service"));
+}
+
+#[tokio::test]
+async fn a_machine_shows_where_it_is_for_its_time_and_says_by_what() {
+    let hardware = Small::default();
+    let light = hardware.light.clone();
+    let locate = |disk: Option<&str>| Task::Locate(Locate { minutes: 1, disk: disk.map(str::to_owned) });
+    let said = done(
+        hardware,
+        PathBuf::new(),
+        vec![(1, locate(None)), (2, locate(Some("TL-4711"))), (3, locate(Some("TL-1")))],
+        None,
+    )
+    .await;
+    assert_eq!(result(&said, 1).shown, ["front", "its screens"]);
+    assert_eq!(lines(&said, 1), ["network card eth0 does not shine: unsupported"]);
+    assert_eq!(*light.lock().unwrap(), ["on", "off"]);
+    // A disk without a light is still named on the screens.
+    let of_disk = result(&said, 2);
+    assert_eq!((of_disk.shown.len(), of_disk.faults.len()), (1, 1), "{of_disk:?}");
+    assert!(result(&said, 3).summary().contains("no disk has the serial number or the name TL-1"));
 }

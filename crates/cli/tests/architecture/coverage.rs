@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::Path};
 use serde_json::Value;
 
 /// Each call by its operation, the command that makes it, and the console's page on which it is made.
-const COVERAGE: [(&str, &str, &str); 137] = [
+const COVERAGE: [(&str, &str, &str); 139] = [
     ("answers_lint", "answers lint", "/answers"),
     ("answers_list", "answers list", "/answers"),
     ("answers_read", "answers show", "/answers/:name"),
@@ -67,6 +67,8 @@ const COVERAGE: [(&str, &str, &str); 137] = [
     ("jobs_cancel", "job cancel", "/jobs/:number"),
     ("jobs_list", "job list", "/jobs"),
     ("jobs_read", "job show", "/jobs/:number"),
+    ("jobs_recording", "job recording", "/jobs/:number"),
+    ("jobs_shell", "machine shell", "/jobs/:number"),
     ("installs_list", "install list", "/installs"),
     ("installs_arm", "install arm", "/arm"),
     ("installs_cancel_several", "install cancel", "/installs"),

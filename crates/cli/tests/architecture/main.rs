@@ -6,6 +6,7 @@ mod coverage;
 mod layers;
 mod modules;
 mod parts;
+mod ports;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 

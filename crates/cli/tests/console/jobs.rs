@@ -102,3 +102,40 @@ async fn commands_are_allowed_by_a_setting_and_armed_from_a_selection() {
     browser.wait_for_text("done: ended with status 0").await;
     browser.close().await;
 }
+
+#[tokio::test]
+async fn a_shell_is_used_on_the_page_and_its_recording_is_played() {
+    let demo = Demo::start();
+    let mut settings = demo.client().settings_read().await.unwrap().value;
+    settings.allow_commands = true;
+    demo.client().settings_save(&settings).await.unwrap();
+    let open = JobsListQuery { state: Some("armed,running".into()), ..JobsListQuery::default() };
+    let browser = Browser::open(1280, 800, false).await;
+    browser.go(&format!("{}/machines/tern-server-1?tab=jobs", demo.console)).await;
+    browser.wait_for_text_in("table[aria-label='Jobs'] tbody tr", "rule quay-servers").await;
+    while demo.client().jobs_list(&open).await.unwrap().total > 0 {
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    browser.press_button("Arm a job").await;
+    browser.choose("dialog select", "shell").await;
+    browser.fill("dialog input[type=number]", "600").await;
+    browser.press("Arm a job on tern-server-1", "Arm").await;
+    let screen = ".xterm-rows";
+    browser.wait_for_text_in(screen, "exit leaves it").await;
+    browser.keys("slack water\u{e007}").await;
+    browser.wait_for_text_in(screen, "invented machine: slack water").await;
+    browser.picture("console-shell.png").await;
+    // It is left open, and as it was when somebody comes again.
+    browser.press_button("Leave it open").await;
+    browser.press_button("Come again").await;
+    browser.wait_for_text_in(screen, "invented machine: slack water").await;
+    browser.wait_for_text_in("[role=status]", "exit ends it").await;
+    browser.keys("exit\u{e007}").await;
+    browser.wait_for_text_in("button", "Save the recording").await;
+    browser.wait_for_text_in(screen, "invented machine: slack water").await;
+    browser.press_button("Play").await;
+    browser.wait_for_text_in("button", "Show all of it").await;
+    browser.wait_for_text_in(screen, "invented machine: slack water").await;
+    browser.wait_for_text("console is at the shell").await;
+    browser.close().await;
+}

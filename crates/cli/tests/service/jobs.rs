@@ -13,7 +13,7 @@ use crate::support::{service::Service, simulated::machine, site::MAC, wait_for};
 const WITHOUT_NETWORK: [&str; 4] = ["--kind", "burn-in", "--without", "network"];
 
 /// A machine that is registered and waits in the survey.
-fn waiting(service: &Service<'_>, first_port: u16, hardware: Hardware) -> Surveyed {
+pub(crate) fn waiting(service: &Service<'_>, first_port: u16, hardware: Hardware) -> Surveyed {
     let mac = hardware.nics[0].mac.to_string();
     let surveyed = Surveyed::of(first_port, hardware);
     surveyed.waits_as(None);
@@ -22,12 +22,12 @@ fn waiting(service: &Service<'_>, first_port: u16, hardware: Hardware) -> Survey
     surveyed
 }
 
-fn job(service: &Service<'_>, number: i64) -> Value {
+pub(crate) fn job(service: &Service<'_>, number: i64) -> Value {
     service.json(&["job", "show", &number.to_string()])
 }
 
 /// Waits until a job is in a state.
-fn until(service: &Service<'_>, number: i64, state: &str) -> Value {
+pub(crate) fn until(service: &Service<'_>, number: i64, state: &str) -> Value {
     // It may not be armed yet.
     let read = || service.try_run(&["--json", "job", "show", &number.to_string()]).stdout;
     let is_it = || serde_json::from_slice::<Value>(&read()).ok().filter(|job| job["state"] == state);
@@ -40,8 +40,8 @@ fn lines(job: &Value) -> Vec<&str> {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_machine_that_waits_does_its_jobs_at_once_and_waits_on() {
-    let service = surveying(29_000);
-    let surveyed = waiting(&service, 29_000, hardware(2));
+    let service = surveying(30_000);
+    let surveyed = waiting(&service, 30_000, hardware(2));
     let said = service
         .run(&[&["job", "arm", "auklet-gate", "--wait", "--minutes", "1"], &WITHOUT_NETWORK[..]].concat());
     assert!(said.contains("1 of 1 done"), "{said}");
@@ -81,7 +81,7 @@ async fn a_machine_that_waits_does_its_jobs_at_once_and_waits_on() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_job_has_the_machine_boot_the_survey_once() {
-    let service = surveying(29_010);
+    let service = surveying(30_010);
     service.run(&["machine", "add", "auklet-gate", "--mac", MAC]);
     let (_, said) = service.fail(&["job", "arm", "auklet-gate", "nobody", "--kind", "survey"]);
     assert!(said.contains("no machine is named 'nobody'"), "{said}");
@@ -92,7 +92,7 @@ async fn a_job_has_the_machine_boot_the_survey_once() {
     assert!(armed.contains("job 1 is armed: survey on auklet-gate, at its next network boot"), "{armed}");
     let plan = service.run(&["plan", "auklet-gate"]);
     assert!(plan.contains("job 1, survey of auklet-gate is armed since"), "{plan}");
-    let surveyed = Surveyed::of(29_010, hardware(1));
+    let surveyed = Surveyed::of(30_010, hardware(1));
     assert_eq!(surveyed.ended.await.unwrap(), Finish::Restart);
     let done = until(&service, 1, "done");
     let fetched = json!("the survey's kernel was fetched");
@@ -104,8 +104,8 @@ async fn a_job_has_the_machine_boot_the_survey_once() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn commands_run_only_where_the_site_allows_them() {
-    let service = surveying(29_020);
-    let surveyed = waiting(&service, 29_020, hardware(1));
+    let service = surveying(30_020);
+    let surveyed = waiting(&service, 30_020, hardware(1));
     let (code, said) = service.fail(&["machine", "run", "auklet-gate", "--", "lsblk", "-f"]);
     assert_eq!(code, 1);
     assert!(said.contains("does not allow commands") && said.contains("allow_commands=true"), "{said}");
@@ -131,7 +131,10 @@ async fn commands_run_only_where_the_site_allows_them() {
     until(&service, 3, "running");
     service.run(&["machine", "run", "auklet-gate", "--detach", "--", "reboot"]);
     service.run(&["settings", "change", "--set", "allow_commands=false"]);
-    assert_eq!(job(&service, 4)["outcome"], "this site does not allow commands on machines any more");
+    assert_eq!(
+        job(&service, 4)["outcome"],
+        "this site does not allow commands and shells on machines any more"
+    );
     assert_eq!(job(&service, 3)["state"], "running", "other jobs go on");
     service.run(&["job", "cancel", "3", "--yes"]);
     service.run(&["settings", "change", "--set", "allow_commands=true"]);
@@ -146,10 +149,10 @@ async fn commands_run_only_where_the_site_allows_them() {
 /// The survey's system starts and its agent never comes: a person need not stand there to end that.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_survey_whose_agent_never_comes_is_started_three_times() {
-    let service = surveying(29_090);
+    let service = surveying(30_090);
     service.run(&["machine", "add", "auklet-gate", "--mac", MAC]);
     service.run(&["job", "arm", "auklet-gate", "--kind", "survey"]);
-    let machine = machine(29_090, MAC, Duration::ZERO);
+    let machine = machine(30_090, MAC, Duration::ZERO);
     for _ in 0..3 {
         let booted = machine.boot(&mut |_| {}).await.unwrap();
         assert!(matches!(booted, Booted::Kernel { .. }), "{booted:?}");
@@ -165,8 +168,8 @@ async fn a_survey_whose_agent_never_comes_is_started_three_times() {
 /// The service is killed in the middle of a job, is away while the job ends, and hears of it later.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_job_goes_on_while_the_service_is_away_and_its_result_arrives() {
-    let mut service = surveying(29_030);
-    let surveyed = waiting(&service, 29_030, hardware(2));
+    let mut service = surveying(30_030);
+    let surveyed = waiting(&service, 30_030, hardware(2));
     service.run(&[&["job", "arm", "auklet-gate", "--minutes", "3"], &WITHOUT_NETWORK[..]].concat());
     until(&service, 1, "running");
     service.signal("KILL");
@@ -187,8 +190,8 @@ async fn a_job_goes_on_while_the_service_is_away_and_its_result_arrives() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_job_that_a_restart_of_the_machine_cut_off_has_failed() {
-    let service = surveying(29_040);
-    let surveyed = waiting(&service, 29_040, hardware(1));
+    let service = surveying(30_040);
+    let surveyed = waiting(&service, 30_040, hardware(1));
     service.run(&[&["job", "arm", "auklet-gate", "--minutes", "1000"], &WITHOUT_NETWORK[..]].concat());
     let running = until(&service, 1, "running");
     assert_eq!(running["is_connected"], true);
@@ -198,7 +201,7 @@ async fn a_job_that_a_restart_of_the_machine_cut_off_has_failed() {
     assert!(listed.contains("running") && listed.contains("left"), "{listed}");
     // The power fails.
     surveyed.ended.abort();
-    let again = Surveyed::of(29_040, hardware(1));
+    let again = Surveyed::of(30_040, hardware(1));
     let failed = until(&service, 1, "failed");
     assert_eq!(failed["outcome"], "the machine restarted while it was at it");
     assert_eq!(again.ended.await.unwrap(), Finish::Restart, "it was started for the job");
@@ -210,8 +213,8 @@ async fn a_job_that_a_restart_of_the_machine_cut_off_has_failed() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_cancelled_job_is_stopped_on_the_machine_and_the_next_begins() {
-    let service = surveying(29_050);
-    let surveyed = waiting(&service, 29_050, hardware(1));
+    let service = surveying(30_050);
+    let surveyed = waiting(&service, 30_050, hardware(1));
     service.run(&[&["job", "arm", "auklet-gate", "--minutes", "1000"], &WITHOUT_NETWORK[..]].concat());
     service.run(&["job", "arm", "auklet-gate", "--kind", "survey"]);
     until(&service, 1, "running");
@@ -236,8 +239,8 @@ async fn a_cancelled_job_is_stopped_on_the_machine_and_the_next_begins() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_network_is_measured_in_both_directions() {
-    let service = surveying(29_060);
-    let surveyed = waiting(&service, 29_060, hardware(1));
+    let service = surveying(30_060);
+    let surveyed = waiting(&service, 30_060, hardware(1));
     let without = ["--without", "memory", "--without", "cpu", "--without", "disks"];
     service.run(&[&["job", "arm", "auklet-gate", "--kind", "burn-in", "--wait"], &without[..]].concat());
     let network = job(&service, 1)["result"]["burn_in"]["network"].clone();
@@ -250,7 +253,7 @@ async fn the_network_is_measured_in_both_directions() {
 /// What is to be done first is done first, and nothing is installed on a machine that failed it.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
-    let service = surveying(29_070);
+    let service = surveying(30_070);
     service.add_image();
     service.add_answers();
     let jobs = r#"jobs={"kind": "burn-in", "minutes": 1, "without": ["network"]}"#;
@@ -258,7 +261,7 @@ async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
     let then = ["--set", "name=quay-{{ counter }}", "--append", jobs, "--set", "arm=true"];
     let with = ["--set", "image=tidewrack-12", "--set", "answers=quay-server"];
     service.run(&[&rule[..], &then, &with].concat());
-    let good = Surveyed::of(29_070, hardware(1));
+    let good = Surveyed::of(30_070, hardware(1));
     assert_eq!(good.ended.await.unwrap(), Finish::Restart, "its install is armed");
     let done = until(&service, 1, "done");
     assert_eq!(done["armed_by"], "rule new");
@@ -273,7 +276,7 @@ async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
         disks: vec![worn],
         ..hardware(1)
     };
-    let bad = Surveyed::of(29_070, bad);
+    let bad = Surveyed::of(30_070, bad);
     let failed = until(&service, 2, "failed");
     assert!(
         failed["outcome"].as_str().unwrap().contains("serial TL-9-WORN: a piece of 1 MiB cannot be read"),
@@ -295,7 +298,7 @@ async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
         ..hardware(1)
     };
     service.run(&[&["job", "arm", "quay-2", "--minutes", "1"], &WITHOUT_NETWORK[..]].concat());
-    let repaired = Surveyed::of(29_070, repaired);
+    let repaired = Surveyed::of(30_070, repaired);
     assert_eq!(repaired.ended.await.unwrap(), Finish::Restart);
     until(&service, 3, "done");
     assert_eq!(service.json(&["install", "list", "--machine", "quay-2"])[0]["state"], "armed");
@@ -304,7 +307,7 @@ async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
 /// A person at an unknown machine picks the burn-in of its menu.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_burn_in_is_picked_from_a_menu() {
-    let service = surveying(29_080);
+    let service = surveying(30_080);
     let menu = "title = \"Workshop\"\ndefault = \"burn-in\"\ntimeout_secs = 5\n\
                 [[entries]]\nkey = \"hardware\"\ntitle = \"Show what is in this machine\"\naction = \"survey\"\n\
                 [[entries]]\nkey = \"burn-in\"\ntitle = \"Burn-in\"\n\
@@ -312,7 +315,7 @@ async fn a_burn_in_is_picked_from_a_menu() {
     let file = service.write("workshop.toml", menu);
     service.put("menu", "workshop", &file);
     service.run(&["subnet", "change", "holm-quay", "--set", "newcomers=menu", "--set", "menu=workshop"]);
-    let surveyed = Surveyed::of(29_080, hardware(1));
+    let surveyed = Surveyed::of(30_080, hardware(1));
     let done = until(&service, 1, "done");
     assert_eq!((&done["armed_by"], &done["machine"]), (&json!("somebody at the machine"), &json!(MAC)));
     assert_eq!(surveyed.ended.await.unwrap(), Finish::Restart, "back to its menu");

@@ -23,6 +23,7 @@ mod mistakes;
 mod networks;
 mod packages;
 mod rules;
+mod shells;
 #[path = "../support/mod.rs"]
 mod support;
 mod survey;

@@ -2,6 +2,7 @@
 
 use std::{
     fs::File,
+    io::Write,
     path::PathBuf,
     process::{Child, Command, Output, Stdio},
     time::Duration,
@@ -101,6 +102,22 @@ impl<'a> Service<'a> {
             self.log()
         );
         String::from_utf8(output.stdout).unwrap()
+    }
+
+    /// Runs a client's command that must work, with something on its standard input; gives what it wrote.
+    pub fn piped(&self, words: &[&str], input: &str) -> String {
+        let output = self.piped_whatever(words, input);
+        assert!(output.status.success(), "lastmile {}: {}", words.join(" "), output.status);
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    /// The same, whatever comes of it.
+    pub fn piped_whatever(&self, words: &[&str], input: &str) -> Output {
+        let mut command = self.program();
+        command.args(["--server", &self.server]).args(words);
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
     }
 
     /// Saves a file as answers or a menu: new ones, or in the place of those of that name.

@@ -24,7 +24,7 @@ const FUEL: u64 = 20_000;
 const MOST_TEXT: usize = 2000;
 
 /// What conditions may name. The facts themselves have the names that the API gives them.
-pub const NAMES: [&str; 38] = [
+pub const NAMES: [&str; 40] = [
     "name",
     "mac",
     "macs",
@@ -44,6 +44,7 @@ pub const NAMES: [&str; 38] = [
     "threads",
     "memory_gib",
     "disks_gib",
+    "failing_disks",
     "boot_mode",
     "secure_boot",
     "switch",
@@ -62,6 +63,7 @@ pub const NAMES: [&str; 38] = [
     "gpus",
     "tpm",
     "has_bmc",
+    "bmc",
     "location",
 ];
 
@@ -331,6 +333,8 @@ impl Known {
             "start" => Value::from_serialize(facts.start.clone()),
             "cpu" => Value::from_serialize(&facts.cpu),
             "memory" => Value::from_serialize(&facts.memory),
+            "failing_disks" => Value::from(facts.failing_disks()),
+            "bmc" => facts.bmc.as_ref().map_or(Value::from(()), Value::from_serialize),
             "disks" => Value::from_serialize(&facts.disks),
             "nics" => Value::from_serialize(&facts.nics),
             "devices" => Value::from_serialize(&facts.devices),

@@ -241,7 +241,11 @@ pub(super) async fn answer(
 
 /// Who calls, as far as the client says.
 pub(super) fn who(headers: &HeaderMap) -> String {
-    let said = headers.get(WHO).and_then(|value| value.to_str().ok()).map(str::trim);
+    plain_name(headers.get(WHO).and_then(|value| value.to_str().ok()))
+}
+
+/// A name as somebody gave it, if it can be shown.
+pub(super) fn plain_name(said: Option<&str>) -> String {
     let plain = |who: &&str| !who.is_empty() && who.len() <= 64 && !who.chars().any(char::is_control);
-    said.filter(plain).unwrap_or("unnamed").into()
+    said.map(str::trim).filter(plain).unwrap_or("unnamed").into()
 }

@@ -27,6 +27,7 @@ mod proposals;
 mod reject;
 mod rename;
 mod rules;
+mod shells;
 mod status;
 mod subnets;
 mod survey;
@@ -58,7 +59,9 @@ use crate::{app::App, start::Listening};
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Last Mile", description = "Takes bare machines to working, recorded hosts."),
-    components(schemas(lastmile_api::Event, lastmile_api::ReportFormat)),
+    components(schemas(
+        lastmile_api::Event, lastmile_api::ReportFormat, lastmile_api::ScreenSize, lastmile_api::ShellWord
+    )),
     tags(
         (name = "status", description = "How the service stands"),
         (name = "subnets", description = "Networks that machines boot on"),
@@ -179,6 +182,8 @@ fn api() -> OpenApiRouter<Admin> {
         .routes(routes!(jobs::list, jobs::arm))
         .routes(routes!(jobs::read))
         .routes(routes!(jobs::cancel))
+        .routes(routes!(shells::attach))
+        .routes(routes!(shells::recording))
         .routes(routes!(survey::build))
         .routes(routes!(facts::read))
         .routes(routes!(facts::surveys))

@@ -2,6 +2,7 @@
 
 mod keeper;
 mod news;
+mod shell;
 
 use std::sync::Arc;
 
@@ -163,8 +164,8 @@ pub(crate) fn cancel_of_removed(change: &mut Change<'_>, machine: &Machine) -> R
 /// # Errors
 /// What the store refused.
 pub(crate) fn cancel_commands(change: &mut Change<'_>) -> Result<(), StoreError> {
-    let why = "this site does not allow commands on machines any more";
-    cancel_all(change, why, |job| matches!(job.task, Task::Command(_)))
+    let why = "this site does not allow commands and shells on machines any more";
+    cancel_all(change, why, |job| job.task.is_command())
 }
 
 fn cancel_all(change: &mut Change<'_>, why: &str, is_meant: impl Fn(&Job) -> bool) -> Result<(), StoreError> {

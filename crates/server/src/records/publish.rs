@@ -73,6 +73,9 @@ impl Records {
                     step = step.text
                 );
                 self.wire.agents.wake(&macs_of(site, &job));
+                if !job.state.is_open() {
+                    self.wire.shells.forget(job.number);
+                }
                 self.tell_job(site, &job);
             }
             Recorded::JobLog { job, first, lines } => {

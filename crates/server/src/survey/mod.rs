@@ -3,6 +3,7 @@
 mod build;
 mod load;
 mod programs;
+mod shell;
 mod socket;
 mod source;
 

@@ -5,7 +5,7 @@ use std::{net::SocketAddr, sync::Arc, time::Duration};
 use axum::{
     Router,
     extract::{
-        ConnectInfo, State,
+        ConnectInfo, Query, State,
         ws::{CloseFrame, Message, WebSocket, WebSocketUpgrade, close_code},
     },
     http::{HeaderMap, StatusCode, header::AUTHORIZATION},
@@ -20,10 +20,10 @@ use lastmile_core::{
     },
     model::{
         agent::{
-            AgentToken, Finish, FromAgent, Hello, LOAD_MESSAGE, LOAD_PATH, MOST_MESSAGE, News, PATH, Said,
-            Survey, ToAgent, VERSION,
+            AgentToken, Finish, FromAgent, Hello, LOAD_MESSAGE, LOAD_PATH, MOST_MESSAGE, MOST_SHELL, News,
+            PATH, SHELL_PATH, Said, Survey, ToAgent, VERSION,
         },
-        job::JobState,
+        job::{JobKind, JobState},
         survey::SurveyRecord,
     },
     report::trace::{AgentEvent, AgentSeen, Seen},
@@ -31,6 +31,7 @@ use lastmile_core::{
 };
 use lastmile_formats::mac::Mac;
 use lastmile_store::{Change, StoreError};
+use serde::Deserialize;
 use tokio::{
     sync::Semaphore,
     time::{Instant, sleep_until, timeout},
@@ -38,7 +39,7 @@ use tokio::{
 use tokio_util::{sync::CancellationToken, task::TaskTracker};
 use uuid::Uuid;
 
-use super::load;
+use super::{load, shell};
 use crate::{
     boot::Ends,
     clock,
@@ -92,7 +93,11 @@ impl Parts {
 
 /// The route of agents on the boot listener.
 pub(crate) fn router(parts: Parts) -> Router {
-    Router::new().route(PATH, get(connect)).route(LOAD_PATH, get(load)).with_state(parts)
+    Router::new()
+        .route(PATH, get(connect))
+        .route(LOAD_PATH, get(load))
+        .route(SHELL_PATH, get(shell))
+        .with_state(parts)
 }
 
 /// Who asks with a token, if it is the machine that it was given to.
@@ -132,6 +137,40 @@ async fn load(
             drop(turn);
         };
         let _ = tasks.spawn(measured).await;
+    })
+}
+
+/// Which shell is connected.
+#[derive(Deserialize)]
+struct ShellOf {
+    job: i64,
+}
+
+/// The connection that a shell is carried over.
+async fn shell(
+    State(parts): State<Parts>,
+    ConnectInfo(ends): ConnectInfo<Ends>,
+    Query(ShellOf { job }): Query<ShellOf>,
+    headers: HeaderMap,
+    upgrade: WebSocketUpgrade,
+) -> Response {
+    let who = match known(&parts, ends, &headers) {
+        Ok(who) => who,
+        Err(refused) => return *refused,
+    };
+    let site = parts.records.site();
+    let mut open = site.open_jobs(who.mac).into_iter();
+    if !open.any(|open| open.number == job && open.task.kind() == JobKind::Shell) {
+        return (StatusCode::GONE, "This job is no shell that is open.\n").into_response();
+    }
+    let Some(taken) = parts.of_one.take(ends.peer.ip()) else {
+        return (StatusCode::TOO_MANY_REQUESTS, "This address has too many connections.\n").into_response();
+    };
+    let upgrade = upgrade.max_message_size(MOST_SHELL).max_frame_size(MOST_SHELL);
+    upgrade.on_upgrade(move |socket| async move {
+        let shell = parts.wire.shells.of(job);
+        let _ = parts.tasks.spawn(shell::carry(parts.records, shell, job, socket, parts.stop)).await;
+        drop(taken);
     })
 }
 

@@ -4,6 +4,7 @@
 mod agents;
 pub(crate) mod identity;
 mod probe;
+mod shells;
 pub(crate) mod trace_journal;
 mod trial;
 
@@ -38,6 +39,7 @@ use lastmile_core::{
 use lastmile_formats::{architecture::Architecture, dhcp::Kind, mac::Mac};
 use lru::LruCache;
 pub(crate) use probe::{Prober, Tried};
+pub(crate) use shells::{Shell, Shells, Typed};
 use tokio::sync::broadcast;
 pub(crate) use trial::Trial;
 
@@ -99,6 +101,8 @@ pub(crate) struct Wire {
     pub(crate) counts: Counts,
     /// The survey's agents that are connected.
     pub(crate) agents: Agents,
+    /// The shells that are open on machines.
+    pub(crate) shells: Shells,
     /// Every event of every trace, with the address it is of.
     pub(crate) trace_events: broadcast::Sender<(Mac, Arc<TraceEvent>)>,
     book: Mutex<LeaseBook>,
@@ -192,6 +196,7 @@ impl Wire {
             trial: Trial::default(),
             counts: Counts::default(),
             agents: Agents::default(),
+            shells: Shells::default(),
             trace_events: broadcast::channel(EVENT_BACKLOG).0,
             book: Mutex::new(LeaseBook::new(kept.leases)),
             traces: Mutex::new(kept.traces),

@@ -41,3 +41,15 @@ CREATE TABLE job_log (
     line       TEXT NOT NULL,
     PRIMARY KEY (job_number, place)
 ) WITHOUT ROWID;
+
+-- What each shell's screen showed: what was written on it, and its sizes.
+CREATE TABLE job_screen (
+    job_number BIGINT NOT NULL,
+    place      BIGINT NOT NULL,
+    at         BIGINT NOT NULL,
+    kind       TEXT NOT NULL,
+    content    BLOB NOT NULL,
+    -- Bytes of its content and of all before.
+    total      BIGINT NOT NULL,
+    PRIMARY KEY (job_number, place)
+) WITHOUT ROWID;

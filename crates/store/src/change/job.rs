@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use lastmile_core::model::job::{Job, JobStep};
 
 use super::Change;
-use crate::{LogLine, Recorded, StoreError};
+use crate::{LogLine, Recorded, ScreenEvent, StoreError};
 
 impl Change<'_> {
     /// The number of the next job.
@@ -37,5 +37,13 @@ impl Change<'_> {
             self.record(Recorded::JobLog { job: number, first, lines });
         }
         Ok(())
+    }
+
+    /// Keeps what a shell's screen showed. Gives how many bytes are kept of it now.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn add_screen_event(&mut self, number: i64, event: &ScreenEvent) -> Result<u64, StoreError> {
+        self.tx.add_screen_event(number, event)
     }
 }

@@ -1,9 +1,11 @@
 //! Jobs, what happened to them, and what they wrote.
 
 use diesel::prelude::*;
+use jiff::Timestamp;
 use lastmile_core::{
     base::Id,
     model::{
+        agent::ScreenSize,
         job::{Job, JobKind, JobState, JobStep},
         machine::Machine,
     },
@@ -12,7 +14,7 @@ use lastmile_formats::mac::Mac;
 
 use crate::{
     LogLine, StoreError, Tx,
-    schema::{job, job_log, job_step},
+    schema::{job, job_log, job_screen, job_step},
     value::{self, Row},
 };
 
@@ -91,6 +93,28 @@ impl TryFrom<JobRow> for Job {
         })
     }
 }
+
+/// Something that a shell's screen showed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ScreenEvent {
+    /// When, to the millisecond.
+    pub at: Timestamp,
+    /// What.
+    pub what: OnScreen,
+}
+
+/// What can be seen of a shell.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OnScreen {
+    /// Bytes were written on it, for a terminal to show.
+    Written(Vec<u8>),
+    /// It has this size from now on.
+    Size(ScreenSize),
+}
+
+/// The words for them in the table.
+const WRITTEN: &str = "written";
+const SIZE: &str = "size";
 
 /// Whose jobs are asked for.
 #[derive(Debug, Clone)]
@@ -268,5 +292,57 @@ impl Tx<'_> {
         let lines: Result<_, StoreError> =
             rows.into_iter().map(|(_, at, line)| Ok(LogLine { at: read.time(at)?, line })).collect();
         Ok((lines?, next))
+    }
+
+    /// Keeps what a shell's screen showed, after all before. Gives how many bytes are kept of it now.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub(crate) fn add_screen_event(&mut self, number: i64, event: &ScreenEvent) -> Result<u64, StoreError> {
+        let last: Option<(i64, i64)> = job_screen::table
+            .filter(job_screen::job_number.eq(number))
+            .order(job_screen::place.desc())
+            .select((job_screen::place, job_screen::total))
+            .first(self.connection())
+            .optional()?;
+        let (place, total) = last.unwrap_or_default();
+        let (kind, content) = match &event.what {
+            OnScreen::Written(bytes) => (WRITTEN, bytes.clone()),
+            OnScreen::Size(size) => (SIZE, value::json(size)?.into_bytes()),
+        };
+        let total = total.saturating_add_unsigned(content.len() as u64);
+        diesel::insert_into(job_screen::table)
+            .values((
+                job_screen::job_number.eq(number),
+                job_screen::place.eq(place + 1),
+                job_screen::at.eq(event.at.as_millisecond()),
+                job_screen::kind.eq(kind),
+                job_screen::content.eq(content),
+                job_screen::total.eq(total),
+            ))
+            .execute(self.connection())?;
+        Ok(u64::try_from(total).unwrap_or_default())
+    }
+
+    /// What a shell's screen showed, oldest first.
+    ///
+    /// # Errors
+    /// What the database refused, or a row that cannot be read.
+    pub fn job_screen(&mut self, number: i64) -> Result<Vec<ScreenEvent>, StoreError> {
+        let rows: Vec<(i64, String, Vec<u8>)> = job_screen::table
+            .filter(job_screen::job_number.eq(number))
+            .order(job_screen::place)
+            .select((job_screen::at, job_screen::kind, job_screen::content))
+            .load(self.connection())?;
+        let key = number.to_string();
+        let read = Row { table: "job_screen", key: &key };
+        let event = |(at, kind, content): (i64, String, Vec<u8>)| {
+            let what = match kind.as_str() {
+                SIZE => OnScreen::Size(read.json(&String::from_utf8_lossy(&content))?),
+                _ => OnScreen::Written(content),
+            };
+            Ok(ScreenEvent { at: read.time(at)?, what })
+        };
+        rows.into_iter().map(event).collect()
     }
 }

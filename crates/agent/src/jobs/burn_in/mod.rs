@@ -84,7 +84,7 @@ impl Drop for EndThreads {
 pub(super) async fn run(doing: &Doing<'_>, asked: &BurnIn) -> JobResult {
     let hardware = &doing.bench.hardware;
     let worked = hardware.minute() * asked.minutes;
-    let facts = hardware.facts();
+    let facts = doing.bench.facts().await;
     let disks = if asked.has(BurnInPart::Disks) { facts.disks } else { Vec::new() };
     let found = |disk: &lastmile_survey::facts::Disk| {
         Arc::new(Mutex::new(DiskFound {

@@ -1,16 +1,18 @@
 //! `lastmile job …`
 
+mod shell;
 mod watch;
 
-use std::{process::ExitCode, str::FromStr};
+use std::{path::PathBuf, process::ExitCode, str::FromStr};
 
 use clap::{Args, Subcommand, builder::PossibleValuesParser};
 use jiff::SignedDuration;
 use lastmile_api::{
     ArmJobs, BurnIn, BurnInFound, BurnInPart, Finish, JobDetail, JobKind, JobNumbers, JobResult, JobRow,
-    JobState, JobsListQuery, LogLine, RunCommand, Task,
+    JobState, JobsListQuery, Locate, LogLine, RunCommand, Task,
 };
 use lastmile_client::Client;
+pub(crate) use shell::{OnMachine, on_machine};
 use strum::VariantNames;
 pub(crate) use watch::Watch;
 
@@ -65,6 +67,22 @@ pub(crate) enum Command {
         #[arg(long)]
         follow: bool,
     },
+    /// Use a shell that is open on a machine, or wait for it: Ctrl-] leaves it open.
+    Attach {
+        /// Its number.
+        number: i64,
+        /// Only look: what is typed here is not taken.
+        #[arg(long)]
+        look: bool,
+    },
+    /// Write what a shell's screen showed: a recording of a terminal (asciicast, version 2).
+    Recording {
+        /// Its number.
+        number: i64,
+        /// The file that it is written to; standard output if left out.
+        #[arg(long, value_name = "FILE")]
+        to: Option<PathBuf>,
+    },
     /// Cancel jobs. What was done of them stays done.
     Cancel {
         /// Their numbers.
@@ -87,15 +105,18 @@ pub(crate) struct Arm {
     /// Every machine with this label, too; if repeated, with all of them.
     #[arg(long, add = complete::labels())]
     label: Vec<String>,
-    /// What is done: measure the machine anew, or work it hard to see whether it makes mistakes.
-    #[arg(long, value_parser = PossibleValuesParser::new(["survey", "burn-in"]))]
+    /// What is done: measure the machine anew, work it hard to see whether it makes mistakes, or show where it is.
+    #[arg(long, value_parser = PossibleValuesParser::new(["survey", "burn-in", "locate"]))]
     kind: String,
-    /// Of a burn-in: minutes that memory and processor are worked. Usually 30.
+    /// Of a burn-in: minutes that memory and processor are worked, usually 30. Of locate: how long it shows where it is, usually 15.
     #[arg(long, value_name = "MINUTES")]
     minutes: Option<u32>,
     /// Of a burn-in: minutes after which it ends at the latest, though disks are not read to their ends. Usually 1440.
     #[arg(long, value_name = "MINUTES")]
     limit_minutes: Option<u32>,
+    /// Of locate: the disk whose light is switched on, by serial number or the survey's name for it; otherwise the machine's lights are.
+    #[arg(long, value_name = "DISK")]
+    disk: Option<String>,
     /// Of a burn-in: what is left out; may be repeated.
     #[arg(long, value_name = "PART", value_parser = PossibleValuesParser::new(BurnInPart::VARIANTS))]
     without: Vec<String>,
@@ -141,22 +162,34 @@ fn read<T: FromStr>(text: &str) -> Result<T, Failure> {
 
 impl Arm {
     fn request(&self) -> Result<ArmJobs, Failure> {
-        let is_burn_in = self.kind == "burn-in";
-        if !is_burn_in && (self.minutes.is_some() || self.limit_minutes.is_some() || !self.without.is_empty())
-        {
-            let what = "--minutes, --limit-minutes and --without are of a burn-in".to_owned();
-            return Err(Failure::usage("--kind", what, "Leave them out, or give --kind burn-in."));
+        let stray = match self.kind.as_str() {
+            "burn-in" => self.disk.is_some().then_some("--disk is of locate"),
+            "locate" => (self.limit_minutes.is_some() || !self.without.is_empty())
+                .then_some("--limit-minutes and --without are of a burn-in"),
+            _ => (self.minutes.is_some()
+                || self.limit_minutes.is_some()
+                || !self.without.is_empty()
+                || self.disk.is_some())
+            .then_some("a survey takes no --minutes, --limit-minutes, --without or --disk"),
+        };
+        if let Some(what) = stray {
+            return Err(Failure::usage("--kind", what.to_owned(), "Leave them out, or give another --kind."));
         }
-        let usual = BurnIn::default();
-        let minutes = self.minutes.unwrap_or(usual.minutes);
-        let task = if is_burn_in {
-            Task::BurnIn(BurnIn {
-                minutes,
-                limit_minutes: self.limit_minutes.unwrap_or(usual.limit_minutes.max(minutes)),
-                without: self.without.iter().map(|part| read(part)).collect::<Result<_, _>>()?,
-            })
-        } else {
-            Task::Survey
+        let task = match self.kind.as_str() {
+            "burn-in" => {
+                let usual = BurnIn::default();
+                let minutes = self.minutes.unwrap_or(usual.minutes);
+                Task::BurnIn(BurnIn {
+                    minutes,
+                    limit_minutes: self.limit_minutes.unwrap_or(usual.limit_minutes.max(minutes)),
+                    without: self.without.iter().map(|part| read(part)).collect::<Result<_, _>>()?,
+                })
+            }
+            "locate" => {
+                let minutes = self.minutes.unwrap_or(Locate::default().minutes);
+                Task::Locate(Locate { minutes, disk: self.disk.clone() })
+            }
+            _ => Task::Survey,
         };
         Ok(ArmJobs {
             machines: self.machines.clone(),
@@ -200,6 +233,20 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Log { number, follow: true } => {
             let job = client.jobs_read(number).await?.job;
             Watch::new(&[job], true).until_ended(None, client, out).await?;
+        }
+        Command::Attach { number, look } => {
+            let job = client.jobs_read(number).await?.job;
+            return shell::attach(&job, look, client, out).await;
+        }
+        Command::Recording { number, to } => {
+            let recording = client.jobs_recording(number).await?;
+            match to {
+                Some(file) => {
+                    std::fs::write(&file, &recording)?;
+                    out.say(&format!("{} bytes in {}", recording.len(), file.display()));
+                }
+                None => out.line(recording.trim_end()),
+            }
         }
         Command::Cancel { numbers, dry_run, confirm } => {
             if !dry_run {
@@ -357,6 +404,7 @@ fn of_result(result: &JobResult) -> Vec<(&'static str, String)> {
         result.faults.iter().map(|fault| ("fault", fault.clone())).collect();
     lines.extend(result.burn_in.iter().flat_map(of_burn_in));
     lines.extend(result.exit_status.map(|status| ("exit status", status.to_string())));
+    lines.extend(result.shown.iter().map(|light| ("shown", light.clone())));
     lines.extend(result.found.iter().map(|(name, value)| ("found", format!("{name}: {value}"))));
     lines
 }

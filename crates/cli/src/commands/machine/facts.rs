@@ -67,7 +67,9 @@ fn text(view: &FactsView) -> String {
     for change in &view.survey.changes {
         text.push_str(&format!("different: {change}\n"));
     }
-    for table in [memory(facts), disks(facts), nics(facts), devices(facts)].into_iter().flatten() {
+    for table in
+        [memory(facts), disks(facts), volumes(facts), nics(facts), devices(facts)].into_iter().flatten()
+    {
         text.push('\n');
         text.push_str(&table.text());
     }
@@ -111,7 +113,14 @@ fn head(view: &FactsView) -> Vec<(&'static str, String)> {
         ),
         ("memory", size(facts.memory.mib << 20)),
         ("TPM", facts.tpm.as_ref().map_or_else(|| "-".into(), |tpm| or_dash(tpm.version))),
-        ("BMC", if facts.has_bmc { "IPMI".into() } else { "-".to_owned() }),
+        (
+            "BMC",
+            match &facts.bmc {
+                Some(bmc) => bmc.summary(),
+                None if facts.has_bmc => "IPMI".into(),
+                None => "-".to_owned(),
+            },
+        ),
     ];
     if let Some(agent) = &view.agent {
         let doing = if agent.doing.is_empty() { "waits" } else { &agent.doing };
@@ -144,10 +153,50 @@ fn disks(facts: &Facts) -> Option<Table> {
             Cell::maybe(disk.serial.as_ref()),
             Cell::maybe(disk.transport.as_ref()),
             if disk.rotational { "turns".into() } else { "flash".into() },
+            Cell::maybe(disk.health.as_ref().map(lastmile_api::DiskHealth::summary)),
         ]
     };
-    let head = ["disk", "size", "model", "serial", "on", "kind"];
+    let head = ["disk", "size", "model", "serial", "on", "kind", "health"];
     (!facts.disks.is_empty()).then(|| columns(head, facts.disks.iter().map(row)))
+}
+
+/// How disks are divided, and what is on them.
+fn volumes(facts: &Facts) -> Option<Table> {
+    let volume = |volume: Option<&lastmile_api::DiskVolume>| {
+        let label = volume.and_then(|volume| volume.label.as_ref());
+        [Cell::maybe(volume.map(|volume| &volume.kind)), Cell::maybe(label)]
+    };
+    let mut rows = Vec::new();
+    for disk in &facts.disks {
+        let layout = &disk.layout;
+        if let Some(whole) = &layout.volume {
+            let [kind, label] = volume(Some(whole));
+            rows.push([
+                disk.name.clone().into(),
+                "no table".into(),
+                Cell::size(disk.size),
+                "-".into(),
+                kind,
+                label,
+            ]);
+        }
+        let table = layout.table.as_deref().unwrap_or_default().to_uppercase();
+        for part in &layout.partitions {
+            let [kind, label] = volume(part.volume.as_ref());
+            let name = part.name.as_ref().filter(|name| **name != part.kind);
+            let is_for = name.map_or_else(|| part.kind.clone(), |name| format!("{}, {name}", part.kind));
+            let number = format!("{table} {}", part.number);
+            rows.push([
+                disk.name.clone().into(),
+                number.into(),
+                Cell::size(part.size),
+                is_for.into(),
+                kind,
+                label,
+            ]);
+        }
+    }
+    (!rows.is_empty()).then(|| columns(["disk", "partition", "size", "for", "holds", "label"], rows))
 }
 
 fn nics(facts: &Facts) -> Option<Table> {
@@ -165,12 +214,13 @@ fn nics(facts: &Facts) -> Option<Table> {
             },
             Cell::maybe(nic.names.first()),
             Cell::maybe(nic.driver.as_ref()),
+            Cell::maybe(nic.firmware.as_ref()),
             link.into(),
             Cell::maybe(nic.pci.as_ref()),
             Cell::maybe(neighbour),
         ]
     };
-    let head = ["network card", "will be named", "driver", "link", "PCI", "neighbour"];
+    let head = ["network card", "will be named", "driver", "firmware", "link", "PCI", "neighbour"];
     (!facts.nics.is_empty()).then(|| columns(head, facts.nics.iter().map(row)))
 }
 

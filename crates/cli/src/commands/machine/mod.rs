@@ -64,6 +64,8 @@ pub(crate) enum Command {
     Facts(facts::Arguments),
     /// Run a command on machines that run the survey, and show what it writes: exits with 0 if it succeeds on all of them.
     Run(super::job::Run),
+    /// Open a shell on a machine that runs the survey, and use it here.
+    Shell(super::job::OnMachine),
     /// What rules say of a machine: those that hold, those that do not and why, what would change, and what they gave it.
     Rules {
         /// A machine's name or MAC address, or a newcomer's MAC address.
@@ -241,6 +243,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
         Command::Trace(args) => trace::run(&args, client, out).await?,
         Command::Facts(args) => facts::run(&args, client, out).await?,
         Command::Run(args) => return super::job::run_on(args, client, out).await,
+        Command::Shell(args) => return super::job::on_machine(args, client, out).await,
         Command::Rules { who } => out.show(&client.facts_rules(&who).await?, rules::text),
         Command::Surveys { who } => out.list(&client.facts_surveys(&who).await?, facts::surveys),
     }

@@ -4,8 +4,10 @@
 mod long;
 
 use std::{
+    io::Write,
     os::unix::fs::PermissionsExt,
     path::Path,
+    process::{Command, Stdio},
     time::{Duration, Instant},
 };
 
@@ -14,7 +16,7 @@ use lastmile_formats::{
     mac::Mac,
 };
 use lastmile_sim::SwitchPort;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::support::{
     background::Background,
@@ -68,6 +70,11 @@ fn disk(folder: &Path, name: &str, mib: u64) -> String {
 fn hardware(folder: &Path) -> Vec<String> {
     let (nvme, sata, virtio) =
         (disk(folder, "nvme", 96), disk(folder, "sata", 64), disk(folder, "virtio", 32));
+    // What an earlier system left: a table of partitions, and a file system without one.
+    divide(&nvme, "label: gpt\nsize=40M, type=linux, name=holm\nsize=20M, type=swap\n");
+    let formatted =
+        Command::new(need("/usr/sbin/mkfs.ext4", "e2fsprogs")).args(["-q", "-L", "ebb", &sata]).status();
+    assert!(formatted.unwrap().success());
     let words = [
         "-smbios type=1,manufacturer=Marram,product=MS-20,version=B,serial=MS20-4711,uuid=6f9619ff-8b86-d011-b42d-00c04fc964ff",
         "-smbios type=2,manufacturer=Marram,product=MB-7,serial=MB7-0815",
@@ -82,10 +89,20 @@ fn hardware(folder: &Path) -> Vec<String> {
         "-device e1000e,netdev=second,mac=00:00:5e:00:53:02,romfile=",
         "-netdev user,id=third,restrict=on",
         "-device vmxnet3,netdev=third,mac=00:00:5e:00:53:03,romfile=",
-        "-device ipmi-bmc-sim,id=bmc",
+        "-device ipmi-bmc-sim,id=bmc,fwrev1=3,fwrev2=0x21,ipmi_version=0x02",
         "-device isa-ipmi-kcs,bmc=bmc",
     ];
     words.iter().flat_map(|words| words.split(' ')).map(str::to_owned).collect()
+}
+
+fn divide(disk: &str, script: &str) {
+    let mut child = Command::new(need("/usr/sbin/sfdisk", "fdisk"))
+        .args(["--quiet", disk])
+        .stdin(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(script.as_bytes()).unwrap();
+    assert!(child.wait().unwrap().success());
 }
 
 /// The switch that the machine's first card hangs on.
@@ -182,6 +199,7 @@ fn an_unknown_machine_is_measured_named_by_rule_and_waits() {
     let expected = [(MAC, "virtio_net"), ("00:00:5e:00:53:02", "e1000e"), ("00:00:5e:00:53:03", "vmxnet3")];
     assert_eq!(cards, expected.map(|(mac, driver)| (mac.to_owned(), driver.to_owned())));
     assert_eq!(list(&facts, "nics", "permanent_mac"), list(&facts, "nics", "mac"), "{facts:#}");
+    devices_say(&facts["facts"]);
     let neighbour = &facts["facts"]["nics"].as_array().unwrap().iter().find(|nic| nic["mac"] == MAC).unwrap()
         ["neighbour"];
     assert_eq!(neighbour["system_name"], "sw-holm-1");
@@ -210,7 +228,40 @@ fn an_unknown_machine_is_measured_named_by_rule_and_waits() {
     works(&service);
 }
 
-/// A command and a burn-in, on the hardware that the emulator was told of.
+/// What only disks, cards and the management controller themselves say.
+fn devices_say(facts: &Value) {
+    let disk = |serial: &str| {
+        facts["disks"].as_array().unwrap().iter().find(|disk| disk["serial"] == serial).unwrap().clone()
+    };
+    let (nvme, sata, virtio) = (disk("PUFFIN-1"), disk("RAZORBILL-2"), disk("GULL-3"));
+    // The emulator's: 50 °C of NVMe, 31 °C of ATA.
+    assert_eq!(
+        (&nvme["health"]["is_well"], &nvme["health"]["temperature"]),
+        (&json!(true), &json!(50)),
+        "{nvme:#}"
+    );
+    assert_eq!(
+        (&sata["health"]["is_well"], &sata["health"]["reallocated"]),
+        (&json!(true), &json!(0)),
+        "{sata:#}"
+    );
+    assert!(virtio["health"].is_null(), "{virtio:#}");
+    let parts = nvme["layout"]["partitions"].as_array().unwrap();
+    let read: Vec<_> = parts
+        .iter()
+        .map(|part| (part["size"].as_u64().unwrap() >> 20, &part["kind"], &part["name"]))
+        .collect();
+    let (linux, swap) = (json!("Linux"), json!("Linux swap"));
+    assert_eq!(read, [(40, &linux, &json!("holm")), (20, &swap, &Value::Null)], "{nvme:#}");
+    let volume = &sata["layout"]["volume"];
+    assert_eq!((&volume["kind"], &volume["label"]), (&json!("ext4"), &json!("ebb")), "{sata:#}");
+    let bmc = &facts["bmc"];
+    assert_eq!((&bmc["firmware"], &bmc["ipmi"]), (&json!("3.21"), &json!("2.0")), "{bmc:#}");
+    let card = facts["nics"].as_array().unwrap().iter().find(|nic| nic["driver"] == "e1000e").unwrap();
+    assert!(card["firmware"].is_string(), "{card:#}");
+}
+
+/// A command, a shell, lights and a burn-in, on the hardware that the emulator was told of.
 fn works(service: &Service<'_>) {
     service.run(&["settings", "change", "--set", "allow_commands=true"]);
     let script = "uname -r; ls /dev/ipmi0; ls /sys/block | grep -c -e nvme -e sd -e vd; exit 7";
@@ -219,6 +270,29 @@ fn works(service: &Service<'_>) {
     assert!(said.contains("-amd64\n/dev/ipmi0\n3\n"), "{said}");
     assert!(!ended.status.success(), "its exit status is not that of a success");
     assert_eq!(service.json(&["job", "show", "1"])["result"]["exit_status"], 7);
+    let typed = "uname -m\nstty size\necho kept=$((6 * 7))\nexit 3\n";
+    let shell = service.piped_whatever(&["machine", "shell", "holm-kiosk-01"], typed);
+    let screen = String::from_utf8_lossy(&shell.stdout).into_owned();
+    assert!(
+        screen.contains("x86_64\r\n") && screen.contains("24 80\r\n") && screen.contains("kept=42\r\n"),
+        "{screen}"
+    );
+    assert_eq!(service.json(&["job", "show", "2"])["result"]["exit_status"], 3);
+    assert!(service.run(&["job", "recording", "2"]).contains("kept=42"));
+    service.run(&["job", "arm", "holm-kiosk-01", "--kind", "locate", "--minutes", "10"]);
+    wait_for("its screen says that it is the one", Duration::from_secs(60), || {
+        let screen = std::fs::read(service.folder.path().join("serial")).unwrap_or_default();
+        String::from_utf8_lossy(&screen).contains("this is the machine that is looked for").then_some(())
+    });
+    service.run(&["job", "cancel", "3", "--yes"]);
+    let located = wait_for("what showed it", Duration::from_secs(60), || {
+        Some(service.json(&["job", "show", "3"])).filter(|job| !job["result"].is_null())
+    });
+    println!("{}", service.run(&["job", "show", "3"]));
+    println!("{}", service.run(&["job", "log", "3"]));
+    let shown = located["result"]["shown"].to_string();
+    // Of the emulator's cards this one can blink.
+    assert!(shown.contains("network card") && shown.contains("its screens"), "{located:#}");
     let begun = Instant::now();
     service.run(&[
         "job",
@@ -232,8 +306,8 @@ fn works(service: &Service<'_>) {
         "20",
         "--wait",
     ]);
-    println!("{:6.1} s  the burn-in\n{}", begun.elapsed().as_secs_f64(), service.run(&["job", "show", "2"]));
-    let found = service.json(&["job", "show", "2"])["result"]["burn_in"].clone();
+    println!("{:6.1} s  the burn-in\n{}", begun.elapsed().as_secs_f64(), service.run(&["job", "show", "4"]));
+    let found = service.json(&["job", "show", "4"])["result"]["burn_in"].clone();
     let (memory, cpu) = (&found["memory"], &found["cpu"]);
     assert!(memory["mib"].as_u64().unwrap() > 100 && memory["passes"].as_u64().unwrap() > 0, "{found:#}");
     assert!(cpu["rounds"].as_u64().unwrap() > 0 && cpu["errors"] == 0 && memory["errors"] == 0, "{found:#}");

@@ -145,7 +145,12 @@ pub(crate) fn calls(turn: usize) -> Vec<Call> {
         call("post", "/installs/{number}/answer", &number(1 + turn % 60), &json!({ "asked": {} })),
         call("post", "/installs/retry", &[], &numbers),
         call("post", "/installs/cancel", &[], &numbers),
-        call("post", "/jobs", &[], &json!({ "machines": [format!("m-{few}")], "task": { "kind": "survey" } })),
+        call(
+            "post",
+            "/jobs",
+            &[],
+            &json!({ "machines": [format!("m-{few}")], "task": { "kind": "survey" } }),
+        ),
         call("post", "/jobs/cancel", &[], &numbers),
         call("delete", "/machines/{name}", &name("m"), &Value::Null),
         call("post", "/machines/import", &[], &json!({ "csv": csv })),

@@ -124,7 +124,7 @@ fn unknown(path: &str) -> String {
 }
 
 /// What each reading call is asked for: its path, and the same with names of the demo's site filled in.
-const ASKED: [(&str, &[&str]); 61] = [
+const ASKED: [(&str, &[&str]); 63] = [
     ("/answer-lint", &["/answer-lint"]),
     ("/answers", &["/answers"]),
     ("/answers/{name}", &["/answers/quay-server", "/answers/ticket-kiosk?version=1"]),
@@ -175,6 +175,8 @@ const ASKED: [(&str, &[&str]); 61] = [
         &["/jobs", "/jobs?kind=burn-in&state=done,failed", "/jobs?state=nonsense", "/jobs?kind=nonsense"],
     ),
     ("/jobs/{number}", &["/jobs/1", "/jobs/nonsense"]),
+    ("/jobs/{number}/recording", &["/jobs/1/recording", "/jobs/nonsense/recording"]),
+    ("/jobs/{number}/shell", &["/jobs/1/shell", "/jobs/1/shell?look=perhaps"]),
     ("/installs", &["/installs", "/installs?state=nonsense"]),
     ("/installs/{number}", &["/installs/1", "/installs/5", "/installs/nonsense"]),
     ("/interfaces/{interface}/suggestion", &["/interfaces/lo/suggestion"]),

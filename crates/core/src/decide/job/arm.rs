@@ -145,6 +145,13 @@ pub fn check_task(task: &Task, site: &Site) -> Vec<Fault> {
     };
     let minutes = |minutes: u32| (1..=LONGEST).contains(&minutes);
     let range = format!("it is a number from 1 to {LONGEST}");
+    if task.is_command() && !site.settings().allow_commands {
+        add(
+            "task",
+            "this site does not allow commands and shells on machines".into(),
+            "An administrator allows them: `lastmile settings change --set allow_commands=true`.",
+        );
+    }
     match task {
         Task::Survey => {}
         Task::BurnIn(burn_in) => {
@@ -160,14 +167,20 @@ pub fn check_task(task: &Task, site: &Site) -> Vec<Fault> {
                 add("task.without", "nothing is left to be tested".into(), "Leave fewer parts out.");
             }
         }
-        Task::Command(command) => {
-            if !site.settings().allow_commands {
-                add(
-                    "task",
-                    "this site does not allow commands on machines".into(),
-                    "An administrator allows them: `lastmile settings change --set allow_commands=true`.",
-                );
+        Task::Shell(shell) => {
+            if !minutes(shell.limit_minutes) {
+                add("task.limit_minutes", range, "Give the minutes after which it is ended.");
             }
+        }
+        Task::Locate(locate) => {
+            if !minutes(locate.minutes) {
+                add("task.minutes", range, "Give the minutes that the machine shows where it is.");
+            }
+            if locate.disk.as_ref().is_some_and(|disk| disk.trim().is_empty()) {
+                add("task.disk", "it is empty".into(), "Give the disk's serial number, or leave it out.");
+            }
+        }
+        Task::Command(command) => {
             let bytes: usize = command.words.iter().map(String::len).sum();
             let is_empty = command.words.first().is_none_or(|word| word.trim().is_empty());
             if is_empty || command.words.len() > MOST_WORDS || bytes > MOST_BYTES {

@@ -51,6 +51,7 @@ fn survey(last: u8, product: &str) -> SurveyRecord {
         mac: mac(last),
         permanent_mac: None,
         driver: None,
+        firmware: None,
         link_speed: None,
         link: true,
         pci: None,
