@@ -1,4 +1,4 @@
-//! Any bytes for what a computer says of itself, what a switch says of a cable, tables of modules, modules themselves, an agent's
+//! Any bytes for what a computer and its devices say of themselves, what is on a disk, what a switch says of a cable, tables of modules, modules themselves, an agent's
 //! token, and a condition on facts.
 #![no_main]
 
@@ -12,9 +12,14 @@ use lastmile_core::{
     site::Site,
 };
 use lastmile_formats::{
+    asciicast::Recording,
+    ata,
+    ipmi::{self, DeviceId},
     lldp::Neighbour,
     modules::{ModuleInfo, Modules},
+    nvme, scsi,
     smbios::Smbios,
+    volume::Layout,
 };
 use libfuzzer_sys::fuzz_target;
 
@@ -25,6 +30,14 @@ fuzz_target!(|bytes: &[u8]| {
         let again = Neighbour::parse(&neighbour.emit()).expect("what is written is read");
         assert_eq!(again.lifetime, neighbour.lifetime);
     }
+    let _ = (nvme::Health::parse(bytes), ata::Attributes::parse(bytes), scsi::Exceptions::parse(bytes));
+    let _ = ata::is_well(&ata::Answer { data: Vec::new(), sense: bytes.to_vec() });
+    let _ = (DeviceId::parse(bytes), ipmi::is_lan(bytes), ipmi::parameter(bytes).map(ipmi::address));
+    let layout = Layout::read(&bytes, 512);
+    assert!(layout.volumes().count() <= layout.partitions.len() + 1);
+    let mut recording = Recording::begin(80, 24, 0, "any");
+    bytes.chunks(7).for_each(|piece| recording.write(1, piece));
+    assert!(recording.finish().lines().count() <= bytes.len() / 7 + 2);
     let text = String::from_utf8_lossy(bytes);
     let (tables, device) = text.split_once('\0').unwrap_or((&text, "pci:v0"));
     let modules = Modules::read(tables, tables, tables);

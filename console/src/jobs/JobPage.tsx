@@ -35,7 +35,7 @@ function Detail({ job }: { job: JobDetail }) {
   const isOpen = job.ended_at == null;
   const faults = job.result?.faults ?? [];
   return (
-    <div className="grid gap-x-8 lg:grid-cols-[minmax(0,34rem)_minmax(0,1fr)]">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-x-8 lg:grid-cols-[minmax(0,34rem)_minmax(0,1fr)]">
       {/* As wide as programs for terminals expect. */}
       {job.kind === "shell" && <div className="lg:col-span-2"><Shell job={job} /></div>}
       <div>

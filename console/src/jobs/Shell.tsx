@@ -6,7 +6,7 @@ import { download } from "../parts/download";
 import { read, type Shown } from "./recording";
 import { type Screen, screenIn } from "./terminal";
 
-const BOX = "h-96 overflow-hidden rounded-box bg-[#101b29] p-2";
+const BOX = "h-96 overflow-hidden rounded-box border border-base-300 bg-[#101b29] p-2";
 /** No pause of a recording is played longer, in milliseconds. */
 const LONGEST_PAUSE = 1000;
 

@@ -9,6 +9,7 @@
 mod bench;
 #[cfg(feature = "cable")]
 pub mod cable;
+mod devices;
 mod dhcp;
 mod error;
 mod fetch;

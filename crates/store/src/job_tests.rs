@@ -3,7 +3,7 @@
 use lastmile_core::{
     decide::job::JobDraft,
     model::{
-        agent::Finish,
+        agent::{Finish, ScreenSize},
         job::{BurnIn, Job, JobKind, JobResult, JobState, Task},
         machine::Machine,
     },
@@ -86,4 +86,22 @@ async fn lines_that_are_written_twice_are_kept_once_and_of_very_many_the_last() 
     change(&store, move |change| change.add_job_log(7, 6, lines(6, 10_003))).await.unwrap();
     let (log, _) = store.read(|tx| tx.job_log(7)).await.unwrap();
     assert_eq!((log.len(), log[0].line.as_str()), (10_000, "line 3"));
+}
+
+#[tokio::test]
+async fn what_a_screen_showed_is_kept_in_its_order_and_counted() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(&folder.path().join("lastmile.sqlite")).unwrap();
+    let size = OnScreen::Size(ScreenSize { columns: 110, rows: 40 });
+    let shown = [OnScreen::Written(b"ebb \xff".into()), size, OnScreen::Written(b"flood".into())];
+    let events = shown.map(|what| ScreenEvent { at: now(), what });
+    let mut total = 0;
+    for event in events.clone() {
+        let keep = move |change: &mut Change<'_>| change.add_screen_event(7, &event);
+        let kept: u64 = store.change::<_, StoreError>(keep).await.unwrap();
+        assert!(kept > total, "{kept} bytes");
+        total = kept;
+    }
+    assert_eq!(store.read(|tx| tx.job_screen(7)).await.unwrap(), events);
+    assert_eq!(store.read(|tx| tx.job_screen(8)).await.unwrap(), []);
 }

@@ -70,11 +70,8 @@ pub(super) async fn run(doing: &Doing<'_>, asked: &Locate) -> JobResult {
     let mut shown = Vec::new();
     let ended = {
         let tells = async {
-            while let Some((name, shines)) = told.recv().await {
-                match shines {
-                    Ok(()) => shown.push(name),
-                    Err(error) => doing.log.line(&format!("{name} does not shine: {error}")),
-                }
+            while let Some(one) = told.recv().await {
+                note(doing, one, &mut shown);
             }
             std::future::pending::<()>().await;
         };
@@ -86,6 +83,10 @@ pub(super) async fn run(doing: &Doing<'_>, asked: &Locate) -> JobResult {
     };
     is_over.store(true, Ordering::Relaxed);
     while shining.join_next().await.is_some() {}
+    // A light that returns only after its time may say so now.
+    while let Ok(one) = told.try_recv() {
+        note(doing, one, &mut shown);
+    }
     doing.bench.status.here(None);
     shown.sort();
     shown.push("its screens".into());
@@ -95,6 +96,16 @@ pub(super) async fn run(doing: &Doing<'_>, asked: &Locate) -> JobResult {
             JobResult { shown, ..JobResult::failed("the disk has no light that the kernel can switch") }
         }
         None => JobResult { shown, ..JobResult::default() },
+    }
+}
+
+/// A light, and whether it shines.
+type Tried = (String, io::Result<()>);
+
+fn note(doing: &Doing<'_>, (name, shines): Tried, shown: &mut Vec<String>) {
+    match shines {
+        Ok(()) => shown.push(name),
+        Err(error) => doing.log.line(&format!("{name} does not shine: {error}")),
     }
 }
 
@@ -117,7 +128,7 @@ async fn count_down(doing: &Doing<'_>) {
 }
 
 /// Has a light shine until it is over; says once whether it does.
-fn shine(light: &dyn Light, is_over: &AtomicBool, tell: &mpsc::UnboundedSender<(String, io::Result<()>)>) {
+fn shine(light: &dyn Light, is_over: &AtomicBool, tell: &mpsc::UnboundedSender<Tried>) {
     let mut is_told = false;
     while !is_over.load(Ordering::Relaxed) {
         let begun = Instant::now();

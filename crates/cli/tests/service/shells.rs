@@ -54,7 +54,7 @@ impl Terminal {
             }
             match timeout(PATIENCE, self.written.read(&mut piece)).await {
                 Ok(Ok(length)) if length > 0 => {
-                    self.seen.push_str(&String::from_utf8_lossy(&piece[..length]))
+                    self.seen.push_str(&String::from_utf8_lossy(&piece[..length]));
                 }
                 other => panic!("no {wanted:?} on the screen, {other:?}: {:?}", self.seen),
             }

@@ -371,7 +371,7 @@ impl Object for Details {
 mod tests {
     use jiff::Timestamp;
     use lastmile_survey::{
-        facts::{Disk, Facts},
+        facts::{Bmc, Disk, Facts},
         messages::Survey,
     };
     use uuid::Uuid;
@@ -382,6 +382,7 @@ mod tests {
         let mut facts = Facts::default();
         facts.system.product = Some("MS-20".into());
         facts.memory.mib = 256 * 1024;
+        facts.bmc = Some(Bmc { address: Some([192, 0, 2, 9].into()), ..Bmc::default() });
         facts.disks =
             (0..disks).map(|number| Disk { name: format!("sd{number}"), ..Disk::default() }).collect();
         let survey = Survey { facts, ..Survey::default() };
@@ -407,6 +408,9 @@ mod tests {
         let large = condition("memory_gib >= 256 and disks | length > 2 and product == 'MS-20'");
         assert!(large.holds(&known(3)));
         assert!(!large.holds(&known(2)));
+        assert!(
+            condition("failing_disks == 0 and bmc.address == '192.0.2.9' and not bmc.mac").holds(&known(2))
+        );
         assert_eq!(large.failing(&known(2)), [("disks | length > 2", None)]);
         // Of what nothing is known nothing holds, whatever is asked.
         for text in ["memory_gib >= 0", "memory_gib < 1", "not has_bmc", "disks | length == 0"] {

@@ -226,6 +226,7 @@ fn an_unknown_machine_is_measured_named_by_rule_and_waits() {
         facts["found"]["place"] == "holm-kiosk-01 is at r01"
     });
     works(&service);
+    works_without_network(&namespace, &service);
 }
 
 /// What only disks, cards and the management controller themselves say.
@@ -316,6 +317,34 @@ fn works(service: &Service<'_>) {
     read.sort_unstable();
     assert_eq!(read, [32, 64, 96], "every disk is read to its end: {found:#}");
     assert!(found["network"]["in_mbit_s"].as_f64().unwrap() > 0.1, "{found:#}");
+}
+
+/// The network is cut between machine and service while the machine is at a job, and mended after the job's end.
+fn works_without_network(namespace: &Netns, service: &Service<'_>) {
+    let arm = ["job", "arm", "holm-kiosk-01", "--kind", "burn-in", "--minutes", "1"];
+    service.run(&[&arm[..], &["--without", "network", "--without", "disks"]].concat());
+    let job = || service.json(&["job", "show", "5"]);
+    wait_for("it has begun", Duration::from_secs(60), || (job()["state"] == "running").then_some(()));
+    // Behind the machine's switch, which goes on talking to it.
+    let uplink = |words: &[&str]| {
+        let done = namespace.command("ip").args(["link", "set", "tap0"]).args(words).status().unwrap();
+        assert!(done.success());
+    };
+    uplink(&["nomaster"]);
+    // Longer than the job takes, and than either side waits for a sign of life.
+    std::thread::sleep(Duration::from_secs(80));
+    assert_eq!((&job()["state"], &job()["is_connected"]), (&json!("running"), &json!(false)));
+    uplink(&["master", "quay0"]);
+    let mended = Instant::now();
+    let done = wait_for("its result", Duration::from_secs(120), || {
+        Some(job()).filter(|job| job["state"] != "running")
+    });
+    println!("{:6.1} s  from the network to the result", mended.elapsed().as_secs_f64());
+    assert_eq!(done["state"], "done", "{done:#}");
+    assert!(done["result"]["burn_in"]["memory"]["passes"].as_u64().unwrap() > 0, "{done:#}");
+    let lines: Vec<&str> =
+        done["log"].as_array().unwrap().iter().map(|line| line["line"].as_str().unwrap()).collect();
+    assert!(lines.last().unwrap().starts_with("memory: "), "what it wrote meanwhile arrived, too: {lines:?}");
 }
 
 /// A rule that names machines by where their cable ends, and the table that says where that is.
