@@ -115,6 +115,35 @@ pub struct Survey {
     pub faults: Vec<String>,
 }
 
+impl Survey {
+    /// The same without what terminals act on: what firmware, devices, file systems and programs call themselves is shown to people.
+    #[must_use]
+    pub fn plain(self) -> Self {
+        let Ok(mut value) = serde_json::to_value(&self) else { return self };
+        make_plain(&mut value);
+        // Texts are still texts.
+        serde_json::from_value(value).unwrap_or(self)
+    }
+}
+
+fn make_plain(value: &mut serde_json::Value) {
+    use serde_json::Value;
+    match value {
+        Value::String(text) if text.chars().any(char::is_control) => {
+            text.retain(|c| !c.is_control() || matches!(c, '\n' | '\t'));
+        }
+        Value::Array(all) => all.iter_mut().for_each(make_plain),
+        Value::Object(all) => {
+            let named = std::mem::take(all).into_iter().map(|(name, mut value)| {
+                make_plain(&mut value);
+                (name.chars().filter(|c| !c.is_control()).collect(), value)
+            });
+            *all = named.collect();
+        }
+        _ => {}
+    }
+}
+
 /// What the service says.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "say", rename_all = "kebab-case")]
@@ -199,4 +228,24 @@ pub enum Finish {
     Restart,
     /// It is switched off.
     PowerOff,
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn what_devices_call_themselves_does_nothing_to_a_terminal() {
+        let mut survey = Survey::default();
+        survey.facts.system.product = Some("MS-20\u{1b}[2J\u{7}".into());
+        survey.faults = vec!["two\nlines".into()];
+        survey.found = [("raid\u{9b}".to_owned(), json!({ "name\r": ["a\u{1b}]0;x\u{7}", 7] }))].into();
+        let plain = survey.clone().plain();
+        assert_eq!(plain.facts.system.product.as_deref(), Some("MS-20[2J"));
+        assert_eq!(plain.faults, survey.faults);
+        assert_eq!(plain.found, [("raid".to_owned(), json!({ "name": ["a]0;x", 7] }))].into());
+        assert_eq!(Survey::default().plain(), Survey::default());
+    }
 }

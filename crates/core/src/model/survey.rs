@@ -36,10 +36,11 @@ impl SurveyRecord {
         boot: Uuid,
         mac: Mac,
         machine: Option<Id<Machine>>,
-        mut survey: Survey,
+        survey: Survey,
         earlier: Option<&Self>,
         now: Timestamp,
     ) -> Self {
+        let mut survey = survey.plain();
         name_devices(&mut survey.facts);
         let same = earlier.filter(|earlier| earlier.boot == boot);
         let changes = match (same, earlier) {

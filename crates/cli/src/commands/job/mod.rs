@@ -387,6 +387,9 @@ fn show(detail: &JobDetail) -> String {
     lines.extend(job.outcome.clone().filter(|_| !is_told).map(|outcome| ("outcome", outcome)));
     lines.extend(detail.then.map(|then| ("afterwards", then.to_string())));
     lines.extend(detail.result.iter().flat_map(of_result));
+    if job.kind == JobKind::Shell {
+        lines.push(("recording", format!("`lastmile job recording {}` writes what it showed", job.number)));
+    }
     if !detail.log.is_empty() {
         lines.push((
             "log",
