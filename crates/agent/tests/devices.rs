@@ -148,4 +148,9 @@ fn what_they_said_is_good_for_the_same_disks_only() {
     replaced.disks[1].serial = Some("TL-9".into());
     assert!(!ask_again(&mut replaced, &before), "it has to be asked");
     assert_eq!(replaced.disks[1].health, None, "what another disk said is not its own");
+    assert_eq!(
+        (&replaced.disks[2], &replaced.bmc),
+        (&before.disks[2], &before.bmc),
+        "the others are the same"
+    );
 }

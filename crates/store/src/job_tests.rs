@@ -104,4 +104,7 @@ async fn what_a_screen_showed_is_kept_in_its_order_and_counted() {
     }
     assert_eq!(store.read(|tx| tx.job_screen(7)).await.unwrap(), events);
     assert_eq!(store.read(|tx| tx.job_screen(8)).await.unwrap(), []);
+    // Sizes are not written.
+    assert_eq!(store.read(|tx| tx.job_screen_written(7)).await.unwrap(), 10);
+    assert_eq!(store.read(|tx| tx.job_screen_written(8)).await.unwrap(), 0);
 }

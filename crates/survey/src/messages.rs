@@ -25,7 +25,7 @@ pub const LOAD_SECS: u64 = 3;
 /// Bytes of a message while it is measured.
 pub const LOAD_MESSAGE: usize = 64 << 10;
 /// Where it connects to beside, for a shell: `?job=7` says which job's. The agent sends what the shell writes as messages of bytes; the
-/// service sends what was typed so, and a [`ScreenSize`] as text.
+/// service sends what was typed so, and [`ToShell`] as text.
 pub const SHELL_PATH: &str = "/agent/shell";
 /// Bytes of a message of a shell, at most.
 pub const MOST_SHELL: usize = 64 << 10;
@@ -187,6 +187,20 @@ pub enum ToAgent {
     },
     /// Nothing more is to be done here.
     Finish(Finish),
+}
+
+/// What the service says about a shell.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "say", rename_all = "kebab-case")]
+pub enum ToShell {
+    /// So many bytes of what it wrote are on record: first of all on each connection, then after every message. The agent keeps the
+    /// rest, and sends it again on the next connection, so that each byte is on record once.
+    Recorded {
+        /// How many, from the beginning of the job on.
+        bytes: u64,
+    },
+    /// Its screen has another size.
+    Size(ScreenSize),
 }
 
 /// The size of the screen that a shell is shown on.

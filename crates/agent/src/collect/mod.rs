@@ -53,24 +53,30 @@ pub fn ask(facts: &mut Facts, devices: &dyn Devices) {
     facts.has_bmc |= facts.bmc.is_some();
 }
 
-/// Adds the same from facts for which they were asked before. Says whether it is still good: the same disks and cards are there.
+/// Adds the same from facts for which they were asked before, as far as the same disks and cards are there. Says whether all of them are:
+/// what another disk said is not a new one's.
 pub fn ask_again(facts: &mut Facts, before: &Facts) -> bool {
     let is_there = |disk: &Disk| {
         let is_it =
             |other: &&Disk| (&other.name, &other.serial, other.size) == (&disk.name, &disk.serial, disk.size);
         before.disks.iter().find(is_it)
     };
+    let mut are_all_there = true;
     for disk in &mut facts.disks {
-        let Some(same) = is_there(disk) else { return false };
-        (disk.health, disk.layout) = (same.health.clone(), same.layout.clone());
+        match is_there(disk) {
+            Some(same) => (disk.health, disk.layout) = (same.health.clone(), same.layout.clone()),
+            None => are_all_there = false,
+        }
     }
     for nic in &mut facts.nics {
-        let Some(same) = before.nics.iter().find(|other| other.mac == nic.mac) else { return false };
-        nic.firmware.clone_from(&same.firmware);
+        match before.nics.iter().find(|other| other.mac == nic.mac) {
+            Some(same) => nic.firmware.clone_from(&same.firmware),
+            None => are_all_there = false,
+        }
     }
     facts.bmc.clone_from(&before.bmc);
     facts.has_bmc |= facts.bmc.is_some();
-    true
+    are_all_there
 }
 
 /// MiB that the kernel can use (proc(5), `/proc/meminfo`).

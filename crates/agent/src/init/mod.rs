@@ -44,6 +44,7 @@ const NETWORK_PAUSE: Duration = Duration::from_secs(2);
 const LOOK: Duration = Duration::from_secs(5);
 /// How long devices are waited for at a look, and how long what they said is good.
 const DEVICES: Duration = Duration::from_secs(2);
+const ASKED_ANEW: Duration = Duration::from_secs(60);
 const GOOD: Duration = Duration::from_secs(600);
 /// How long what has to be recorded is waited for before the machine starts anew.
 const LAST_WORDS: Duration = Duration::from_secs(30);
@@ -113,6 +114,7 @@ async fn live(status: Status) -> io::Result<()> {
         said: BTreeMap::new(),
         about,
         asked: None,
+        is_asked_anew: false,
         asking: None,
         asks,
     };
@@ -189,6 +191,8 @@ struct Surveys {
     about: watch::Receiver<About>,
     /// What its devices said when they were asked last.
     asked: Option<(Instant, Facts)>,
+    /// Whether they are to be asked again, however long ago that was.
+    is_asked_anew: bool,
     /// Who asks them at present.
     asking: Option<tokio::task::JoinHandle<Facts>>,
     /// Who wants it measured now.
@@ -236,8 +240,7 @@ impl Surveys {
                 _ = look.tick() => {}
                 () = self.neighbours.changed() => {}
                 Some(ask) = self.asks.recv() => {
-                    // Everything is asked anew.
-                    (asked, self.asked) = (Some(ask), None);
+                    (asked, self.is_asked_anew) = (Some(ask), true);
                 }
                 () = after_rules.is_time(&self.outbox, &mut self.about) => {
                     self.ask_the_site(hooks::Point::AfterRules, &status).await;
@@ -264,7 +267,9 @@ impl Surveys {
         let is_good = |asked: &(Instant, Facts)| {
             asked.0.elapsed() < GOOD && collect::ask_again(&mut facts.clone(), &asked.1)
         };
-        if !self.asked.as_ref().is_some_and(is_good) {
+        if self.is_asked_anew || !self.asked.as_ref().is_some_and(is_good) {
+            // Whoever wants it measured anew waits for slow ones, too. What was said before holds meanwhile.
+            let patience = if self.is_asked_anew { ASKED_ANEW } else { DEVICES };
             let mut asked = facts.clone();
             let ask = || {
                 tokio::task::spawn_blocking(move || {
@@ -273,10 +278,11 @@ impl Surveys {
                 })
             };
             let asking = self.asking.get_or_insert_with(ask);
-            if let Ok(said) = timeout(DEVICES, asking).await {
+            if let Ok(said) = timeout(patience, asking).await {
                 self.asking = None;
-                self.asked = said.ok().map(|said| (Instant::now(), said));
+                self.asked = said.ok().map(|said| (Instant::now(), said)).or_else(|| self.asked.take());
             }
+            self.is_asked_anew = false;
         }
         if let Some((_, before)) = &self.asked {
             // What belongs to a disk that is not there any more is asked again at the next look.

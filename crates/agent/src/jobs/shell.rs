@@ -1,14 +1,14 @@
 //! A shell that people use from afar: on a terminal of its own, carried over a connection of its own.
 //!
-//! What the shell writes is taken only while the service is connected: without it the shell waits, and nothing of what it writes is
-//! lost.
+//! What the shell writes is kept until the service has it on record, and said again on another connection if it had not: nothing of it
+//! is lost, and nothing is there twice. Without the service the shell waits.
 
-use std::{convert::Infallible, io, time::Duration};
+use std::{collections::VecDeque, convert::Infallible, io, time::Duration};
 
 use futures_util::{SinkExt, StreamExt};
 use lastmile_survey::{
     job::{JobResult, OpenShell},
-    messages::{MOST_SHELL, SHELL_PATH, ScreenSize},
+    messages::{MOST_SHELL, SHELL_PATH, ScreenSize, ToShell},
 };
 use nix::{
     sys::signal::{Signal, killpg},
@@ -19,6 +19,7 @@ use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
     process::{Child, Command},
+    sync::watch,
     time::{Instant, interval, sleep, sleep_until, timeout},
 };
 use tokio_tungstenite::{WebSocketStream, tungstenite::Message};
@@ -38,6 +39,9 @@ const SIGN_OF_LIFE: Duration = Duration::from_secs(15);
 const CONNECT: Duration = Duration::from_secs(10);
 /// How long what a shell that has ended wrote last is carried.
 const LAST_WORDS: Duration = Duration::from_secs(2);
+/// Bytes that are sent at once, and that are kept at most: a shell that writes faster than it is recorded waits.
+const PIECE: usize = 16 << 10;
+const MOST_KEPT: usize = 256 << 10;
 /// What terminals are called that understand the usual sequences.
 const TERMINAL: &str = "xterm-256color";
 
@@ -73,6 +77,14 @@ pub(super) async fn run(doing: &Doing<'_>, asked: &OpenShell) -> JobResult {
 struct Screen {
     written: OwnedReadPty,
     typed: OwnedWritePty,
+    /// What was written and is not on record.
+    kept: VecDeque<u8>,
+    /// Bytes that are on record.
+    recorded: u64,
+    /// Until when it is read, once its shell has ended.
+    ends: Option<Instant>,
+    /// Whether nothing more is read of it.
+    is_at_end: bool,
 }
 
 fn open(doing: &Doing<'_>, mut command: Command) -> Result<(Screen, Child), pty_process::Error> {
@@ -83,30 +95,30 @@ fn open(doing: &Doing<'_>, mut command: Command) -> Result<(Screen, Child), pty_
     command.envs(doing.bench.about.borrow().told()).kill_on_drop(true);
     let child = pty_process::Command::from(command).spawn(inside)?;
     let (written, typed) = terminal.into_split();
-    Ok((Screen { written, typed }, child))
+    let screen = Screen { written, typed, kept: VecDeque::new(), recorded: 0, ends: None, is_at_end: false };
+    Ok((screen, child))
 }
 
-/// Carries until the shell is left.
+/// Carries until the shell is left, and all that it wrote is on record.
 async fn until_left(
     screen: &mut Screen,
     child: &mut Child,
     session: &Session,
     job: i64,
 ) -> io::Result<std::process::ExitStatus> {
-    let mut carried = std::pin::pin!(screen.carry(session, job));
-    tokio::select! {
-        status = child.wait() => {
-            // What it left in the background may keep the terminal open; what it wrote itself is carried to its end.
-            let _ = timeout(LAST_WORDS, &mut carried).await;
-            status
-        }
-        () = &mut carried => child.wait().await,
-    }
+    let (say, has_ended) = watch::channel(false);
+    let ends = async {
+        let status = child.wait().await;
+        say.send_replace(true);
+        status
+    };
+    let (status, ()) = tokio::join!(ends, screen.carry(session, job, has_ended));
+    status
 }
 
 /// Why carrying stopped.
 enum Stopped {
-    /// Nothing is on the terminal any more.
+    /// Nothing is on the terminal any more, and all of it is on record.
     Left,
     /// The connection broke.
     Broke,
@@ -125,58 +137,99 @@ impl From<SessionError> for Stopped {
 }
 
 impl Screen {
-    /// Carries what is written and typed, on one connection after another, until nothing is on the terminal any more.
-    async fn carry(&mut self, session: &Session, job: i64) {
-        while let Err(Stopped::Broke) = self.on_one_connection(session, job).await {
+    /// Carries what is written and typed, on one connection after another.
+    async fn carry(&mut self, session: &Session, job: i64, mut has_ended: watch::Receiver<bool>) {
+        while let Err(Stopped::Broke) = self.on_one_connection(session, job, &mut has_ended).await {
             sleep(PAUSE).await;
         }
     }
 
-    async fn on_one_connection(&mut self, session: &Session, job: i64) -> Result<Infallible, Stopped> {
+    async fn on_one_connection(
+        &mut self,
+        session: &Session,
+        job: i64,
+        has_ended: &mut watch::Receiver<bool>,
+    ) -> Result<Infallible, Stopped> {
         let path = format!("{SHELL_PATH}?job={job}");
         let connected = timeout(CONNECT, session.connect(&path, MOST_SHELL)).await;
         let mut socket = connected.map_err(|_| Stopped::Broke)??;
         let mut heard = Instant::now();
         let mut sign_of_life = interval(SIGN_OF_LIFE);
-        let mut piece = vec![0; MOST_SHELL / 4];
+        let mut piece = vec![0; PIECE];
+        // Nothing is sent before it is known what is on record.
+        let mut is_known = false;
         loop {
+            if is_known && self.is_at_end && self.kept.is_empty() {
+                let _ = timeout(CONNECT, socket.close(None)).await;
+                return Err(Stopped::Left);
+            }
+            // What it left in the background may keep the terminal open; what it wrote itself is read to its end.
+            let ends = (is_known && !self.is_at_end && *has_ended.borrow())
+                .then(|| *self.ends.get_or_insert_with(|| Instant::now() + LAST_WORDS));
+            let can_read = is_known && !self.is_at_end && self.kept.len() < MOST_KEPT;
             tokio::select! {
                 message = socket.next() => {
                     heard = Instant::now();
                     match message.ok_or(Stopped::Broke)?? {
-                        Message::Binary(typed) => self.type_in(&typed).await?,
-                        Message::Text(text) => self.resize(&text),
+                        Message::Binary(typed) => self.type_in(&typed).await,
+                        Message::Text(text) => match serde_json::from_str(&text) {
+                            Ok(ToShell::Size(size)) => self.resize(size),
+                            Ok(ToShell::Recorded { bytes }) => {
+                                self.forget_recorded(bytes);
+                                if !is_known {
+                                    is_known = true;
+                                    self.send_kept(&mut socket).await?;
+                                }
+                            }
+                            // A word of a later service.
+                            Err(_) => {}
+                        },
                         Message::Close(_) => return Err(Stopped::Broke),
                         _ => {}
                     }
                 }
                 // The kernel says so once nobody has the terminal open any more (EIO), or there is nothing more.
-                written = self.written.read(&mut piece) => match written {
-                    Ok(0) | Err(_) => {
-                        let _ = timeout(CONNECT, socket.close(None)).await;
-                        return Err(Stopped::Left);
+                written = self.written.read(&mut piece), if can_read => match written {
+                    Ok(0) | Err(_) => self.is_at_end = true,
+                    Ok(length) => {
+                        self.kept.extend(&piece[..length]);
+                        send(&mut socket, Message::binary(piece[..length].to_vec())).await?;
                     }
-                    Ok(length) => send(&mut socket, Message::binary(piece[..length].to_vec())).await?,
                 },
+                Ok(()) = has_ended.changed(), if !*has_ended.borrow() => {}
+                () = sleep_until(ends.unwrap_or(heard)), if ends.is_some() => self.is_at_end = true,
                 _ = sign_of_life.tick() => send(&mut socket, Message::Ping(Vec::new().into())).await?,
                 () = sleep_until(heard + SILENCE) => return Err(Stopped::Broke),
             }
         }
     }
 
-    /// A program that does not read what is typed does not stop what is written: what does not fit is let go of, as terminals do.
-    async fn type_in(&mut self, typed: &[u8]) -> Result<(), Stopped> {
-        match timeout(PAUSE, self.typed.write_all(typed)).await {
-            Ok(Err(_)) => Err(Stopped::Left),
-            Ok(Ok(())) | Err(_) => Ok(()),
-        }
+    /// So many bytes are on record.
+    fn forget_recorded(&mut self, bytes: u64) {
+        let more =
+            usize::try_from(bytes.saturating_sub(self.recorded)).unwrap_or(usize::MAX).min(self.kept.len());
+        self.kept.drain(..more);
+        self.recorded += more as u64;
     }
 
-    fn resize(&self, text: &str) {
-        if let Ok(ScreenSize { columns, rows }) = serde_json::from_str(text) {
-            // A size that the kernel does not take leaves the one before.
-            let _ = self.typed.resize(Size::new(rows, columns));
+    /// Sends what was sent on another connection and is not on record.
+    async fn send_kept(&mut self, socket: &mut WebSocketStream<TcpStream>) -> Result<(), Stopped> {
+        let kept: Vec<u8> = self.kept.iter().copied().collect();
+        for piece in kept.chunks(PIECE) {
+            send(socket, Message::binary(piece.to_vec())).await?;
         }
+        Ok(())
+    }
+
+    /// A program that does not read what is typed does not stop what is written: what does not fit is let go of, as terminals do.
+    async fn type_in(&mut self, typed: &[u8]) {
+        // A terminal that nobody has open any more takes nothing.
+        let _ = timeout(PAUSE, self.typed.write_all(typed)).await;
+    }
+
+    fn resize(&self, ScreenSize { columns, rows }: ScreenSize) {
+        // A size that the kernel does not take leaves the one before.
+        let _ = self.typed.resize(Size::new(rows, columns));
     }
 }
 

@@ -8,7 +8,7 @@ use futures_util::{SinkExt, StreamExt};
 use lastmile_survey::{
     facts::{Disk, Facts},
     job::{BurnIn, BurnInPart, Locate, OpenShell, RunCommand, Temperature},
-    messages::ScreenSize,
+    messages::{ScreenSize, ToShell},
 };
 use tokio::{
     net::{TcpListener, TcpStream},
@@ -325,8 +325,15 @@ async fn the_sites_programs_run_before_and_after_and_may_refuse() {
 struct Person(WebSocketStream<TcpStream>);
 
 impl Person {
-    async fn come(listener: &TcpListener) -> Self {
-        Self(accept_async(listener.accept().await.unwrap().0).await.unwrap())
+    /// The agent's next connection; so many bytes are on record.
+    async fn come(listener: &TcpListener, recorded: u64) -> Self {
+        let mut person = Self(accept_async(listener.accept().await.unwrap().0).await.unwrap());
+        person.say(ToShell::Recorded { bytes: recorded }).await;
+        person
+    }
+
+    async fn say(&mut self, word: ToShell) {
+        self.0.send(Message::text(serde_json::to_string(&word).unwrap())).await.unwrap();
     }
 
     async fn type_in(&mut self, keys: &str) {
@@ -357,15 +364,20 @@ async fn a_shell_is_on_a_terminal_and_outlives_its_connection() {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let service = Some(format!("http://{}", listener.local_addr().unwrap()));
     let uses = async {
-        let mut person = Person::come(&listener).await;
-        let size = serde_json::to_string(&ScreenSize { columns: 132, rows: 50 }).unwrap();
-        person.0.send(Message::text(size)).await.unwrap();
+        let mut person = Person::come(&listener, 0).await;
+        person.say(ToShell::Size(ScreenSize { columns: 132, rows: 50 })).await;
         person.type_in("stty size; echo at $LASTMILE_MACHINE; kept=here\n").await;
         let written = person.until("at auklet-kiosk-1").await;
         assert!(written.contains("50 132"), "{written}");
-        // The connection breaks; the shell does not.
+        // The connection breaks; the shell does not. What is not on record is said again, and nothing else.
         drop(person);
-        let mut person = Person::come(&listener).await;
+        let recorded = written.find("50 132").unwrap();
+        let mut person = Person::come(&listener, recorded as u64).await;
+        let again = person.until("at auklet-kiosk-1").await;
+        assert!(
+            written.starts_with(&format!("{}{again}", &written[..recorded])),
+            "{again:?} after {written:?}"
+        );
         person.type_in("echo still $kept\n").await;
         person.until("still here").await;
         // A program is interrupted as on any terminal.
@@ -375,6 +387,17 @@ async fn a_shell_is_on_a_terminal_and_outlives_its_connection() {
         person.type_in("echo after $((40 + 2))\n").await;
         person.until("after 42").await;
         person.type_in("exit 3\n").await;
+        // It has not ended before its last words are on record.
+        person.until("exit 3").await;
+        drop(person);
+        let mut person = Person::come(&listener, recorded as u64).await;
+        person.until("exit 3").await;
+        person.say(ToShell::Recorded { bytes: u64::MAX }).await;
+        while let Some(Ok(message)) = person.0.next().await {
+            if matches!(message, Message::Close(_)) {
+                break;
+            }
+        }
     };
     let hardware = Small { service, ..Small::default() };
     let (said, ()) = tokio::join!(done(hardware, PathBuf::new(), vec![(1, shell())], None), uses);

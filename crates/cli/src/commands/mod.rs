@@ -16,6 +16,7 @@ pub(crate) mod machine;
 pub(crate) mod menu;
 mod object;
 pub(crate) mod overview;
+mod pages;
 pub(crate) mod proposal;
 pub(crate) mod reference;
 pub(crate) mod rule;

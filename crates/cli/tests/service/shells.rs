@@ -149,6 +149,16 @@ async fn what_is_piped_into_a_shell_is_typed_and_its_end_ends_it() {
     until(&service, 2, "running");
     let client = Client::new(service.server(), "orla").unwrap();
     let mut shell = client.jobs_shell(2, false).await.unwrap();
+    shell.resize(ScreenSize { columns: 90, rows: 0 }).await.unwrap();
+    let refused = loop {
+        if let Some(Heard::Word(word)) = timeout(PATIENCE, shell.hear()).await.unwrap().unwrap() {
+            break word;
+        }
+    };
+    assert!(
+        matches!(&refused, ShellWord::Notice { text } if text.contains("numbers from 1 to 1000")),
+        "{refused:?}"
+    );
     shell.resize(ScreenSize { columns: 90, rows: 30 }).await.unwrap();
     service.run(&["settings", "change", "--set", "allow_commands=false"]);
     let ended = loop {
@@ -193,6 +203,7 @@ async fn a_shell_outlives_the_service() {
     again.type_in("exit\r").await;
     assert_eq!(again.ends_with().await, 0);
     let written = written(&recording(&service, "1").1);
+    assert_eq!(written.matches("invented machine: before").count(), 1, "once: {written:?}");
     assert!(
         written.contains("invented machine: before") && written.contains("invented machine: after"),
         "{written:?}"

@@ -29,6 +29,8 @@ use crate::wire::{Shell, Typed};
 /// How long whoever is attached may be silent; they are asked for a sign of life meanwhile.
 const SILENCE: Duration = Duration::from_secs(60);
 const SIGN_OF_LIFE: Duration = Duration::from_secs(15);
+/// Characters of a line, and lines, that a screen has at most.
+const MOST_SIZE: u16 = 1000;
 /// How long what a shell wrote last is waited for once its job has ended: that comes on another connection.
 const LAST_WORDS: Duration = Duration::from_millis(500);
 
@@ -129,6 +131,14 @@ fn is_open(admin: &Admin, number: i64) -> bool {
     admin.app.records.site().all_open_jobs().any(|job| job.number == number)
 }
 
+/// Reads the size of a screen.
+fn size_of(text: &str) -> Result<ScreenSize, String> {
+    let size: ScreenSize = serde_json::from_str(text).map_err(|error| error.to_string())?;
+    let is_one = |number: u16| (1..=MOST_SIZE).contains(&number);
+    let is_size = is_one(size.columns) && is_one(size.rows);
+    is_size.then_some(size).ok_or_else(|| format!("columns and rows are numbers from 1 to {MOST_SIZE}"))
+}
+
 /// Somebody at a shell.
 struct Person<'a> {
     admin: &'a Admin,
@@ -169,7 +179,7 @@ impl Person<'_> {
                     heard = Instant::now();
                     match message.ok_or(Left)?? {
                         Message::Binary(keys) => self.do_there(Typed::Keys(keys)).await?,
-                        Message::Text(text) => match serde_json::from_str::<ScreenSize>(&text) {
+                        Message::Text(text) => match size_of(&text) {
                             Ok(size) => self.do_there(Typed::Size(size)).await?,
                             Err(error) => {
                                 let text = format!("what was sent as text is no size of a screen: {error}");

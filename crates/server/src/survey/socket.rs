@@ -168,9 +168,13 @@ async fn shell(
     };
     let upgrade = upgrade.max_message_size(MOST_SHELL).max_frame_size(MOST_SHELL);
     upgrade.on_upgrade(move |socket| async move {
-        let shell = parts.wire.shells.of(job);
-        let _ = parts.tasks.spawn(shell::carry(parts.records, shell, job, socket, parts.stop)).await;
+        let Parts { records, wire, tasks, stop, .. } = parts;
+        let carried = shell::carry(records.clone(), wire.shells.of(job), job, socket, stop);
+        let _ = tasks.spawn(carried).await;
         drop(taken);
+        if records.site().all_open_jobs().all(|open| open.number != job) {
+            wire.shells.forget(job);
+        }
     })
 }
 

@@ -38,6 +38,8 @@ pub(crate) struct Shell {
     ahead: Mutex<Vec<u8>>,
     /// The screen that it is shown on.
     size: Mutex<ScreenSize>,
+    /// Held by the connection that carries it: the next one begins where that has ended.
+    carried: tokio::sync::Mutex<()>,
 }
 
 /// What people do at a shell.
@@ -57,6 +59,7 @@ impl Default for Shell {
             to_agent: Mutex::default(),
             ahead: Mutex::default(),
             size: Mutex::default(),
+            carried: tokio::sync::Mutex::default(),
         }
     }
 }
@@ -80,6 +83,11 @@ impl Shell {
         let mut to_agent = lock(&self.to_agent);
         *to_agent = Some(say);
         (typed, *lock(&self.size), std::mem::take(&mut *lock(&self.ahead)).into())
+    }
+
+    /// Waits until no other connection carries it any more; [`Self::connect`] has one end.
+    pub(crate) async fn carry(&self) -> tokio::sync::MutexGuard<'_, ()> {
+        self.carried.lock().await
     }
 
     /// It has written something.

@@ -324,6 +324,18 @@ impl Tx<'_> {
         Ok(u64::try_from(total).unwrap_or_default())
     }
 
+    /// Bytes that were written on a shell's screen so far.
+    ///
+    /// # Errors
+    /// What the database refused.
+    pub fn job_screen_written(&mut self, number: i64) -> Result<u64, StoreError> {
+        let length = diesel::dsl::sql::<diesel::sql_types::BigInt>("COALESCE(SUM(LENGTH(content)), 0)");
+        let written =
+            job_screen::table.filter(job_screen::job_number.eq(number).and(job_screen::kind.eq(WRITTEN)));
+        let bytes: i64 = written.select(length).first(self.connection())?;
+        Ok(u64::try_from(bytes).unwrap_or_default())
+    }
+
     /// What a shell's screen showed, oldest first.
     ///
     /// # Errors

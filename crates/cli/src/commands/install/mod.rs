@@ -15,7 +15,7 @@ use lastmile_api::{
 };
 use lastmile_client::Client;
 
-use super::{answers::asked_of, toml_file::read_text};
+use super::{answers::asked_of, pages, toml_file::read_text};
 use crate::{
     complete,
     confirm::Confirm,
@@ -118,8 +118,6 @@ pub(crate) struct Arm {
     confirm: Confirm,
 }
 
-/// Installs on a page, which is the most that the service gives.
-const PAGE: u32 = 1000;
 pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Result<ExitCode, Failure> {
     match command {
         Command::List { machine, state, limit } => {
@@ -188,23 +186,17 @@ async fn list(
         Some(text) if text.contains(':') => Some(client.machines_read(&text).await?.value.machine.name),
         other => other,
     };
-    let most = limit.unwrap_or(u32::MAX) as usize;
-    let mut installs: Vec<InstallRow> = Vec::new();
-    loop {
-        let left = u32::try_from(most - installs.len()).unwrap_or(u32::MAX);
+    pages::all(limit, async |limit, offset| {
         let query = InstallsListQuery {
             machine: machine.clone(),
             state: state.clone(),
-            limit: Some(left.min(PAGE)),
-            offset: u32::try_from(installs.len()).ok(),
+            limit: Some(limit),
+            offset: Some(offset),
         };
         let page = client.installs_list(&query).await?;
-        let is_last = page.installs.is_empty();
-        installs.extend(page.installs);
-        if is_last || installs.len() >= most || installs.len() as i64 >= page.total {
-            return Ok(installs);
-        }
-    }
+        Ok::<_, Failure>((page.installs, usize::try_from(page.total).unwrap_or_default()))
+    })
+    .await
 }
 
 async fn arm(args: Arm, client: &Client, out: &Output) -> Result<ExitCode, Failure> {

@@ -16,14 +16,12 @@ pub(crate) use shell::{OnMachine, on_machine};
 use strum::VariantNames;
 pub(crate) use watch::Watch;
 
+use super::pages;
 use crate::{
     complete,
     confirm::Confirm,
     output::{Cell, Failure, Output, Table, clock, columns, duration, or_dash, pairs, size},
 };
-
-/// Jobs on a page, which is the most that the service gives.
-const PAGE: u32 = 1000;
 
 /// `lastmile job …`
 #[derive(Debug, Subcommand)]
@@ -295,24 +293,18 @@ async fn list(
     client: &Client,
 ) -> Result<Vec<JobRow>, Failure> {
     let kind = kind.as_deref().map(read).transpose()?;
-    let most = limit.unwrap_or(u32::MAX) as usize;
-    let mut jobs: Vec<JobRow> = Vec::new();
-    loop {
-        let left = u32::try_from(most - jobs.len()).unwrap_or(u32::MAX);
+    pages::all(limit, async |limit, offset| {
         let query = JobsListQuery {
             machine: machine.clone(),
             state: state.clone(),
             kind,
-            limit: Some(left.min(PAGE)),
-            offset: u32::try_from(jobs.len()).ok(),
+            limit: Some(limit),
+            offset: Some(offset),
         };
         let page = client.jobs_list(&query).await?;
-        let is_last = page.jobs.is_empty();
-        jobs.extend(page.jobs);
-        if is_last || jobs.len() >= most || jobs.len() as i64 >= page.total {
-            return Ok(jobs);
-        }
-    }
+        Ok::<_, Failure>((page.jobs, usize::try_from(page.total).unwrap_or_default()))
+    })
+    .await
 }
 
 pub(crate) fn rows(jobs: &[JobRow]) -> Table {

@@ -18,6 +18,7 @@ use serde::Serialize;
 
 use super::{
     object::{self, CanAdd, CanRename, Copy, EditOne, Edits, Object, Rename},
+    pages,
     subnet::name_and_value,
 };
 use crate::{
@@ -168,9 +169,6 @@ pub(crate) struct Filter {
     limit: Option<u32>,
 }
 
-/// Machines on a page, which is the most that the service gives.
-const PAGE: u32 = 1000;
-
 /// Machines, as they are entered.
 struct Machines;
 
@@ -252,10 +250,7 @@ pub(crate) async fn run(command: Command, client: &Client, out: &Output) -> Resu
 
 /// All machines that the filter is for, a page at a time.
 async fn list(filter: &Filter, client: &Client) -> Result<Vec<MachineRow>, ClientError> {
-    let most = filter.limit.unwrap_or(u32::MAX) as usize;
-    let mut machines: Vec<MachineRow> = Vec::new();
-    loop {
-        let left = u32::try_from(most - machines.len()).unwrap_or(u32::MAX);
+    pages::all(filter.limit, async |limit, offset| {
         let query = MachinesListQuery {
             text: filter.text.clone(),
             stage: filter.stage.clone(),
@@ -265,16 +260,13 @@ async fn list(filter: &Filter, client: &Client) -> Result<Vec<MachineRow>, Clien
             sort_by: filter.sort.clone(),
             columns: (!filter.column.is_empty()).then(|| filter.column.join(";")),
             reverse: filter.reverse.then_some(true),
-            limit: Some(left.min(PAGE)),
-            offset: u32::try_from(machines.len()).ok(),
+            limit: Some(limit),
+            offset: Some(offset),
         };
         let page = client.machines_list(&query).await?;
-        let is_last = page.machines.is_empty();
-        machines.extend(page.machines);
-        if is_last || machines.len() >= most.min(page.total) {
-            return Ok(machines);
-        }
-    }
+        Ok((page.machines, page.total))
+    })
+    .await
 }
 
 /// What machines get if they boot now, and why.
