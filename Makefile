@@ -21,6 +21,8 @@ CLEAN_PACKAGES := mmdebstrap
 # Real firmware, loaders and an installer.
 FIRMWARE_PACKAGES := qemu-system-x86 ovmf shim-signed grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin \
 	grub-common iproute2 debian-installer-12-netboot-amd64 xorriso pxelinux syslinux-common ipxe mtools dosfstools busybox-static
+# A machine with the other kind of processor.
+SURVEY_PACKAGES := qemu-system-arm qemu-efi-aarch64
 
 .PHONY: help
 help: ## Show this list
@@ -43,28 +45,29 @@ list-packages:
 	@echo "build: $(BUILD_PACKAGES)"
 	@echo "test: $(TEST_PACKAGES)"
 	@echo "test-firmware: $(FIRMWARE_PACKAGES)"
+	@echo "test-survey: $(SURVEY_PACKAGES)"
 	@echo "test-install: $(INSTALL_PACKAGES)"
 	@echo "test-clean: $(CLEAN_PACKAGES)"
 	@echo "bench: $(BENCH_PACKAGES)"
 	@echo "agents: $(ARM64_PACKAGES)"
 
-.PHONY: packages-build packages-test packages-bench packages-firmware packages-install packages-clean
+.PHONY: packages-build packages-test packages-bench packages-firmware packages-survey packages-install packages-clean
 packages-build:
 	$(call packages,$(BUILD_PACKAGES))
 packages-test: packages-build
 	$(call packages,$(TEST_PACKAGES))
 	@$(MAKE) --no-print-directory target/witnesses/whole
 
-DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown memtest86+ grub-rescue-pc
+DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown memtest86+ grub-rescue-pc lldpd libsnmp40 libsensors5 libevent-2.1-7 libpci3 libwrap0 libnsl2 libtirpc3 libperl5.36 openipmi libopenipmi0 libpopt0
 
 # The package files of another architecture, with lists of packages of their own: this machine's stay as they are.
 ARM64 = apt-get -qq -o APT::Sandbox::User=root -o APT::Architecture=arm64 -o APT::Architectures=arm64 \
 	-o Dir::State::status=/dev/null -o Dir::State::Lists=$$PWD/apt/lists -o Dir::Cache=$$PWD/apt/cache
 
 # Programs that read what we write, for the tests to ask, and discs and packages for them to read. They are unpacked and not
-# installed: cloud-init would take charge of this very machine when it starts the next time.
+# installed: cloud-init would take charge of this very machine when it starts the next time, and lldpd speak on its network.
 target/witnesses/whole: Makefile
-	@echo "unpacking: cloud-init ifupdown netplan.io memtest86+ grub-rescue-pc pykickstart"
+	@echo "unpacking: cloud-init ifupdown netplan.io memtest86+ grub-rescue-pc lldpd openipmi pykickstart"
 	@rm -rf $(@D) && mkdir -p $(@D)/root
 	@# Lists of packages that are old or not there are fetched first, and what apt says of them is shown.
 	@cd $(@D) && { $(DOWNLOAD) 2>/dev/null || { \
@@ -89,6 +92,17 @@ target/witnesses/kernel/whole: Makefile
 	@cd $(@D) && { apt-get -o APT::Sandbox::User=root download -qq $(KERNEL) 2>/dev/null || { \
 		as_root=$$([ "$$(id -u)" = 0 ] || echo sudo); $$as_root apt-get update -qq && \
 		apt-get -o APT::Sandbox::User=root download -qq $(KERNEL); }; }
+	@touch $@
+
+packages-survey: packages-firmware
+	$(call packages,$(SURVEY_PACKAGES))
+	@$(MAKE) --no-print-directory target/witnesses/kernel-arm64/whole
+
+target/witnesses/kernel-arm64/whole: Makefile
+	@echo "fetching packages: linux-image-arm64 busybox-static:arm64"
+	@rm -rf $(@D) && mkdir -p $(@D)/apt/lists/partial $(@D)/apt/cache/archives/partial
+	@cd $(@D) && $(ARM64) update && $(ARM64) download busybox-static \
+		$$($(subst apt-get,apt-cache,$(ARM64)) depends linux-image-arm64 | grep -o 'linux-image-[0-9][^ ]*' | head -1) && rm -rf apt
 	@touch $@
 
 packages-install: packages-firmware
@@ -159,7 +173,7 @@ test-firmware: packages-firmware console agent ## Boot real firmware, loaders an
 	$(CARGO) test --workspace -- --ignored --skip stateless:: --skip long:: --nocapture --test-threads 2
 
 .PHONY: test-survey
-test-survey: packages-firmware console agent ## Survey emulated machines with every kind of firmware (minutes)
+test-survey: packages-survey console agents ## Survey emulated machines with every kind of firmware and processor (minutes)
 	$(CARGO) test --workspace -- --ignored --nocapture --test-threads 2 survey::
 
 .PHONY: test-install

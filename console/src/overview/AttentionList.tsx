@@ -13,6 +13,7 @@ function target(one: Attention): [path: string, name: string] {
     stalled: [`/machines/${one.subject}?tab=trace`, "Open the trace"],
     question: [install, "Answer"],
     "burn-in": [`/jobs/${one.job ?? ""}`, "Open the job"],
+    disk: [`/machines/${one.subject}?tab=facts`, "Open its facts"],
     differs: [install, "Compare"],
     image: [`/images/${one.subject}`, "Open the image"],
     refused: [install, "Open the install"],
@@ -24,7 +25,7 @@ function target(one: Attention): [path: string, name: string] {
   return targets[one.kind];
 }
 
-const URGENT = new Set<AttentionKind>(["recording", "failed", "stalled", "refused", "image", "burn-in"]);
+const URGENT = new Set<AttentionKind>(["recording", "failed", "stalled", "refused", "image", "burn-in", "disk"]);
 
 /** What needs attention, each with the button that leads to its resolution. */
 export function AttentionList({ all, total }: { all: Attention[]; total: number }) {
@@ -40,7 +41,7 @@ export function AttentionList({ all, total }: { all: Attention[]; total: number 
       <ul className="space-y-1.5" aria-label="Needs attention">
         {all.map((one) => {
           const [path, name] = target(one);
-          const isMachine = one.install != null || one.job != null;
+          const isMachine = one.install != null || one.job != null || one.kind === "disk";
           return (
             <li
               key={`${one.kind} ${one.subject} ${one.install ?? ""}`}

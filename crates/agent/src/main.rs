@@ -1,5 +1,5 @@
-//! `lastmile-agent`: the one program of the survey. As the first process it runs the machine; called by a person it prints what it
-//! measures.
+//! `lastmile-agent`: the one program of the survey. As the first process it starts itself as the one that runs the machine, and looks
+//! after whoever has lost its parent; called by a person it prints what it measures.
 
 use std::io::{self, Write};
 
@@ -10,8 +10,12 @@ use lastmile_agent::{
 
 fn main() -> io::Result<()> {
     if std::process::id() == 1 {
+        init::farewell(&init::look_after());
+        return Ok(());
+    }
+    if std::env::args_os().nth(1).is_some_and(|word| word == init::RUN) {
         if let Err(error) = init::run() {
-            init::farewell(&error);
+            init::farewell(&format!("it cannot run: {error}"));
         }
         return Ok(());
     }

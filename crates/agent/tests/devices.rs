@@ -115,7 +115,7 @@ fn each_kind_of_disk_says_how_it_is_in_its_own_way() {
         None,
     ];
     assert_eq!(said, expected.map(|text| text.map(str::to_owned)));
-    assert_eq!(facts.failing_disks(), 1);
+    assert_eq!(facts.failing_disks().count(), 1);
     let volume = facts.disks[2].layout.volume.as_ref().unwrap();
     assert_eq!((volume.kind.as_str(), facts.disks[0].layout.volume.as_ref()), ("swap", None));
 }

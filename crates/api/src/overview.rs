@@ -32,6 +32,8 @@ pub enum AttentionKind {
     Question,
     /// A burn-in failed, or nothing is heard of it any more.
     BurnIn,
+    /// Disks of a machine say that they expect to fail.
+    Disk,
     /// A machine became something else than was expected.
     Differs,
     /// An image is not served.

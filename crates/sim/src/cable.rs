@@ -19,6 +19,8 @@ const IDLE: Duration = Duration::from_micros(100);
 /// Where the tag stands in a frame, and what says that one follows (IEEE 802.1Q).
 const TAG_AT: usize = 12;
 const TAG_TYPE: [u8; 2] = [0x81, 0x00];
+/// The bits of a tag that are the VLAN's number.
+const NUMBER: u16 = 0x0fff;
 
 /// What the cable does to frames, each in parts of a hundred.
 #[derive(Debug, Clone, Copy, Default)]
@@ -31,8 +33,8 @@ pub struct Faults {
     pub swapped: u64,
     /// Cut in half.
     pub cut: u64,
-    /// Put into this VLAN on the way to the far end, and taken out of it on the way back; 0 is a tag that only says a
-    /// priority.
+    /// Put into this VLAN on the way to the far end, and taken out of it on the way back: what comes without its tag goes
+    /// nowhere. 0 is a tag that only says a priority, and need not be there.
     pub vlan: Option<u16>,
 }
 
@@ -154,9 +156,13 @@ impl Cable {
     fn deliver(&self, frame: &[u8], to_far: bool) -> io::Result<()> {
         let changed = match (self.faults.vlan, to_far) {
             (Some(vlan), true) => tagged(frame, vlan),
-            (Some(_), false) => untagged(frame),
+            (Some(vlan), false) => untagged(frame, vlan),
             (None, _) => None,
         };
+        let is_refused = !to_far && changed.is_none() && self.faults.vlan.is_some_and(|vlan| vlan != 0);
+        if is_refused {
+            return Ok(());
+        }
         let frame = changed.as_deref().unwrap_or(frame);
         let end = if to_far { &self.far.0 } else { &self.near.0 };
         match end.send(frame) {
@@ -173,9 +179,11 @@ fn tagged(frame: &[u8], vlan: u16) -> Option<Vec<u8>> {
     Some([addresses, &TAG_TYPE, &vlan.to_be_bytes(), rest].concat())
 }
 
-fn untagged(frame: &[u8]) -> Option<Vec<u8>> {
+/// The frame without its tag, if it has that one; beside the number a tag may say a priority.
+fn untagged(frame: &[u8], vlan: u16) -> Option<Vec<u8>> {
     let (addresses, rest) = frame.split_at_checked(TAG_AT)?;
-    rest.starts_with(&TAG_TYPE).then(|| [addresses, &rest[4..]].concat())
+    let (tag, rest) = rest.strip_prefix(&TAG_TYPE)?.split_first_chunk()?;
+    (u16::from_be_bytes(*tag) & NUMBER == vlan).then(|| [addresses, rest].concat())
 }
 
 /// SplitMix64: the same seed gives the same run.
@@ -200,7 +208,8 @@ mod tests {
         let frame: Vec<u8> = (0..60).collect();
         let inside = tagged(&frame, 20).unwrap();
         assert_eq!(&inside[12..16], &[0x81, 0, 0, 20]);
-        assert_eq!(untagged(&inside).unwrap(), frame);
-        assert_eq!(untagged(&frame), None);
+        assert_eq!(untagged(&inside, 20).unwrap(), frame);
+        assert_eq!(untagged(&inside, 21), None);
+        assert_eq!(untagged(&frame, 20), None);
     }
 }

@@ -220,7 +220,7 @@ mod tests {
         let [well, worn] = [0, 1].map(|disk: usize| facts.disks[disk].health.clone().unwrap());
         assert_eq!(well.summary(), "well, 2 % used, 410 h, 36 °C");
         assert_eq!(worn.summary(), "expects to fail, 104 % used, 14 not corrected, 41300 h, 36 °C");
-        assert_eq!((facts.failing_disks(), facts.disks[0].layout.partitions.len()), (1, 0));
+        assert_eq!((facts.failing_disks().count(), facts.disks[0].layout.partitions.len()), (1, 0));
         assert_eq!(facts.bmc.unwrap().summary(), "IPMI 2.0, firmware 3.12, 02:00:5e:00:53:09");
         assert_eq!(facts.nics[0].firmware.as_deref(), Some("4.20"));
     }

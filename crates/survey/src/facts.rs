@@ -356,10 +356,9 @@ impl Bmc {
 
 impl Facts {
     /// Disks that say that they expect to fail.
-    #[must_use]
-    pub fn failing_disks(&self) -> usize {
+    pub fn failing_disks(&self) -> impl Iterator<Item = &Disk> {
         let fails = |disk: &&Disk| disk.health.as_ref().is_some_and(|health| health.is_well == Some(false));
-        self.disks.iter().filter(fails).count()
+        self.disks.iter().filter(fails)
     }
 
     /// What a firmware's table says, as facts; the rest is still to be measured.
@@ -367,12 +366,13 @@ impl Facts {
     pub fn of(said: Smbios) -> Self {
         let mib = said.memory.iter().map(|slot| slot.mib).sum();
         let populated = said.processors.iter().filter(|one| one.is_populated).count();
+        let model = said.processors.iter().find_map(|one| one.model.clone().filter(|_| one.is_populated));
         let mut facts = Self {
             system: said.system,
             board: said.board,
             chassis: said.chassis,
             firmware: said.firmware,
-            cpu: Cpu { sockets: u32::try_from(populated).unwrap_or_default(), ..Cpu::default() },
+            cpu: Cpu { model, sockets: u32::try_from(populated).unwrap_or_default(), ..Cpu::default() },
             memory: Memory { mib, slots: said.memory },
             has_bmc: said.has_ipmi,
             ..Self::default()
@@ -404,7 +404,7 @@ impl Facts {
 
     /// Takes away what says nothing.
     fn settle(&mut self) {
-        let Self { system, board, chassis, firmware, memory, .. } = self;
+        let Self { system, board, chassis, firmware, cpu, memory, .. } = self;
         let of_machine = [
             &mut system.vendor,
             &mut system.product,
@@ -423,6 +423,7 @@ impl Facts {
             &mut firmware.vendor,
             &mut firmware.version,
             &mut firmware.date,
+            &mut cpu.model,
         ];
         let of_slots =
             memory.slots.iter_mut().flat_map(|slot| [&mut slot.vendor, &mut slot.serial, &mut slot.part]);

@@ -14,7 +14,9 @@ pub(super) fn add(tree: &Tree, cpu: &mut Cpu) {
             names.contains(&name.trim()).then(|| value.trim().to_owned()).filter(|value| !value.is_empty())
         })
     };
-    cpu.model = field(&["model name"]);
+    // arm64's kernel says only who designed them; the firmware may say what they are sold as.
+    let of_arm = || arm_core(&field(&["CPU implementer"])?, &field(&["CPU part"])?);
+    cpu.model = field(&["model name"]).or_else(|| cpu.model.take()).or_else(of_arm);
     // "Features" on arm64.
     let flags = field(&["flags", "Features"]).unwrap_or_default();
     let flags: BTreeSet<&str> = flags.split_whitespace().filter(|flag| FLAGS.contains(flag)).collect();
@@ -35,5 +37,50 @@ pub(super) fn add(tree: &Tree, cpu: &mut Cpu) {
         cpu.sockets = u32::try_from(sockets.len()).unwrap_or_default();
         cpu.cores = u32::try_from(cores.len()).unwrap_or_default();
         cpu.threads = threads;
+    }
+}
+
+/// What an arm64 core is called, by its identification register (Arm Architecture Reference Manual, MIDR_EL1, and the reference manuals of
+/// Arm's cores).
+fn arm_core(implementer: &str, part: &str) -> Option<String> {
+    let number = |text: &str| u32::from_str_radix(text.trim_start_matches("0x"), 16).ok();
+    let (implementer, part) = (number(implementer)?, number(part)?);
+    let name = ARM_CORES.iter().find(|(number, _)| *number == part).filter(|_| implementer == ARM);
+    Some(match name {
+        Some((_, name)) => format!("Arm {name}"),
+        None => format!("core {part:#x} of implementer {implementer:#x}"),
+    })
+}
+
+/// Arm itself, among those who design cores.
+const ARM: u32 = 0x41;
+/// Arm's cores that are found in servers and boards.
+const ARM_CORES: [(u32, &str); 14] = [
+    (0xd03, "Cortex-A53"),
+    (0xd04, "Cortex-A35"),
+    (0xd05, "Cortex-A55"),
+    (0xd07, "Cortex-A57"),
+    (0xd08, "Cortex-A72"),
+    (0xd09, "Cortex-A73"),
+    (0xd0a, "Cortex-A75"),
+    (0xd0b, "Cortex-A76"),
+    (0xd0c, "Neoverse N1"),
+    (0xd40, "Neoverse V1"),
+    (0xd41, "Cortex-A78"),
+    (0xd49, "Neoverse N2"),
+    (0xd4f, "Neoverse V2"),
+    (0xd8e, "Neoverse N3"),
+];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cores_of_arm_are_named_and_others_numbered() {
+        assert_eq!(arm_core("0x41", "0xd0c").unwrap(), "Arm Neoverse N1");
+        assert_eq!(arm_core("0x48", "0xd01").unwrap(), "core 0xd01 of implementer 0x48");
+        assert_eq!(arm_core("0x41", "0xfff").unwrap(), "core 0xfff of implementer 0x41");
+        assert_eq!(arm_core("", "x"), None);
     }
 }

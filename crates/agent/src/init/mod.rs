@@ -1,11 +1,19 @@
-//! The agent as the first process of a machine (`/init` of an initramfs): everything that a system has to be before anything
+//! The agent as the first processes of a machine (`/init` of an initramfs): everything that a system has to be before anything
 //! can be measured.
 
 mod consoles;
 mod drivers;
 mod mounts;
 
-use std::{collections::BTreeMap, io, path::Path, sync::Arc, time::Duration};
+use std::{
+    collections::BTreeMap,
+    fs::File,
+    io::{self, Read},
+    path::Path,
+    process::Command,
+    sync::Arc,
+    time::Duration,
+};
 
 use jiff::Timestamp;
 use lastmile_survey::{
@@ -13,9 +21,11 @@ use lastmile_survey::{
     messages::{Finish, Said, Survey, ToAgent},
 };
 use nix::{
+    errno::Errno,
     sys::{
         reboot::{RebootMode, reboot},
         time::TimeSpec,
+        wait::{WaitStatus, wait},
     },
     time::{ClockId, clock_settime},
 };
@@ -55,9 +65,40 @@ const TOOLS: &str = "/bin/busybox";
 /// Words from the service that may wait.
 const MOST_WORDS: usize = 64;
 
+/// The word by which the first process starts the one that runs the machine.
+pub const RUN: &str = "run";
+
+/// The first process's work: it starts the one that runs the machine, and takes the exit status of every process whose parent ended
+/// before it, as those of a shell that was left. Ends with why the machine is not run any more.
+#[must_use]
+pub fn look_after() -> String {
+    let runs = match Command::new("/init").arg(RUN).spawn() {
+        Ok(child) => child.id().cast_signed(),
+        Err(error) => return format!("it cannot be started: {error}"),
+    };
+    loop {
+        match wait() {
+            Ok(WaitStatus::Exited(pid, status)) if pid.as_raw() == runs => {
+                return format!("it has ended with status {status}");
+            }
+            Ok(WaitStatus::Signaled(pid, signal, _)) if pid.as_raw() == runs => {
+                return format!("it was ended by {signal}");
+            }
+            Ok(_) | Err(Errno::EINTR) => {}
+            Err(error) => return format!("it cannot be waited for: {error}"),
+        }
+    }
+}
+
 /// Runs the machine. Never returns while the machine runs.
+///
+/// # Errors
+/// What it cannot do without.
 pub fn run() -> io::Result<()> {
     let faults = mounts::all();
+    // A kernel that was given no random bytes at its start makes some once it is asked for them, and not before: whoever only
+    // waits until there are some, as static programs do, would wait for ever (random(4)).
+    std::thread::spawn(|| File::open("/dev/random").and_then(|mut random| random.read_exact(&mut [0])));
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let status = Status::default();
     faults.into_iter().for_each(|fault| status.fault(fault));
@@ -415,10 +456,8 @@ fn set_clock(now: Timestamp) -> nix::Result<()> {
 }
 
 /// What stays on the screen when the first process cannot go on: it must not end, or the kernel panics.
-pub fn farewell(error: &io::Error) {
-    consoles::print(&format!(
-        "Last Mile survey\n  fault     it cannot run: {error}\n  now       restarting in a minute\n"
-    ));
+pub fn farewell(why: &str) {
+    consoles::print(&format!("Last Mile survey\n  fault     {why}\n  now       restarting in a minute\n"));
     std::thread::sleep(FAREWELL);
     let Err(_) = reboot(RebootMode::RB_AUTOBOOT);
 }

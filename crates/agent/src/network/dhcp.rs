@@ -161,6 +161,19 @@ impl Client {
         }
     }
 
+    /// Asks whether the address is right where the card hangs now: its cable was out (section 3.2). What is held is kept until a server
+    /// says no; while none is held, it is asked for at once.
+    pub fn confirm(&mut self, now: Duration) -> Option<Send> {
+        let State::Bound(lease) = &self.state else {
+            self.restart(now);
+            return self.poll(now);
+        };
+        let address = lease.address.addr();
+        let mut message = self.base(Kind::Request, now);
+        message.options.set(code::REQUESTED_ADDRESS, address.octets());
+        Some(Send { message, to: Ipv4Addr::BROADCAST })
+    }
+
     fn restart(&mut self, now: Duration) {
         self.xid = self.xid.wrapping_add(1);
         self.state = State::Selecting;
@@ -286,6 +299,24 @@ mod tests {
         let kinds: Vec<Kind> =
             (81..100).filter_map(|second| client.poll(at(second))).map(|send| send.message.kind).collect();
         assert_eq!(kinds[..4], [Kind::Request, Kind::Request, Kind::Request, Kind::Discover]);
+    }
+
+    #[test]
+    fn a_cable_that_was_out_has_the_address_confirmed() {
+        let mut client = bound();
+        let asked = client.confirm(at(50)).unwrap();
+        assert_eq!((asked.message.kind, asked.to), (Kind::Request, Ipv4Addr::BROADCAST));
+        assert_eq!(asked.message.ciaddr, Ipv4Addr::UNSPECIFIED);
+        assert_eq!(asked.message.options.address(code::REQUESTED_ADDRESS), Some(ADDRESS));
+        assert_eq!(asked.message.options.get(code::SERVER_IDENTIFIER), None);
+        // Silence is no answer, a grant counts from then on, and a refusal ends it.
+        assert!(client.lease().is_some());
+        client.handle(&reply(&asked.message, Kind::Ack), at(51));
+        assert_eq!(client.due(), at(451));
+        let asked = client.confirm(at(60)).unwrap();
+        client.handle(&reply(&asked.message, Kind::Nak), at(61));
+        assert_eq!(client.lease(), None);
+        assert_eq!(client.confirm(at(62)).unwrap().message.kind, Kind::Discover);
     }
 
     #[test]

@@ -13,7 +13,7 @@ pub use listen::Neighbours;
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::{
     net::UdpSocket,
-    time::{Instant, sleep, sleep_until},
+    time::{Instant, interval, sleep, sleep_until},
 };
 
 use crate::{orders::Orders, status::Status};
@@ -24,6 +24,8 @@ const CLIENT: u16 = 68;
 const SERVER: u16 = 67;
 /// Between two looks for a card that is not there yet.
 const LOOK: Duration = Duration::from_millis(100);
+/// Between two looks whether a card that has an address is still there, and its cable in.
+const LOOK_AFTER: Duration = Duration::from_secs(2);
 /// Largest DHCP message that is taken.
 const MOST_MESSAGE: usize = 4096;
 
@@ -36,9 +38,12 @@ pub enum NetworkError {
     /// A socket could not be opened or used.
     #[error("{0}")]
     Socket(#[from] std::io::Error),
+    /// The card is not there any more: it was pulled, or its driver gave up.
+    #[error("the card {0} is gone")]
+    Gone(String),
 }
 
-/// Brings the card up that the machine booted from, and keeps an address on it for as long as it runs. Ends only with an error.
+/// Brings the card up that the machine booted from, and keeps an address on it for as long as it is there. Ends only with an error.
 ///
 /// # Errors
 /// [`NetworkError`], if the kernel refuses or the card goes away.
@@ -58,11 +63,14 @@ pub async fn keep_up(links: &Links, orders: &Orders, status: &Status) -> Result<
         None => None,
     };
     if let Some(address) = orders.address {
-        let card = tagged.unwrap_or(card);
-        links.set_address(&card, address, orders.router).await?;
-        status.card(&card.name);
+        let named = tagged.as_ref().unwrap_or(&card);
+        links.set_address(named, address, orders.router).await?;
+        status.card(&named.name);
         status.address(Some((address, "given on the command line".into())));
-        return std::future::pending().await;
+        loop {
+            sleep(LOOK_AFTER).await;
+            has_link(links, &card, status).await?;
+        }
     }
     status.network("an answer of a DHCP server");
     // Whether the switch wants frames to carry the VLAN's tag is not known: where an answer comes first is right.
@@ -74,7 +82,17 @@ pub async fn keep_up(links: &Links, orders: &Orders, status: &Status) -> Result<
         None => Held::first(&card).await?,
     };
     status.card(&held.card.name);
-    held.keep(links, status).await
+    held.keep(&card, links, status).await
+}
+
+/// Whether the cable of a card with an address is in; an error if the card is not there any more.
+async fn has_link(links: &Links, card: &Link, status: &Status) -> Result<bool, NetworkError> {
+    let found = links.all().await?.into_iter().find(|link| link.index == card.index);
+    let Some(found) = found else {
+        status.address(None);
+        return Err(NetworkError::Gone(card.name.clone()));
+    };
+    Ok(found.has_link)
 }
 
 /// The card that the machine booted from; the first with a link where that is not known.
@@ -136,9 +154,10 @@ impl Held {
         Ok(held)
     }
 
-    /// Keeps the card at the address that is granted.
-    async fn keep(mut self, links: &Links, status: &Status) -> Result<(), NetworkError> {
+    /// Keeps the card at the address that is granted. `card` is what is plugged in, where the address is on a VLAN of it.
+    async fn keep(mut self, card: &Link, links: &Links, status: &Status) -> Result<(), NetworkError> {
         let mut set: Option<Ipv4Net> = None;
+        let (mut looks, mut had_link) = (interval(LOOK_AFTER), true);
         loop {
             let granted = self.client.lease().map(|lease| lease.address);
             if granted != set {
@@ -152,7 +171,18 @@ impl Held {
                 }
                 set = granted;
             }
-            self.turn().await;
+            tokio::select! {
+                () = self.turn() => {}
+                _ = looks.tick() => {
+                    let has_link = has_link(links, card, status).await?;
+                    if has_link && !had_link {
+                        // It may be in another switch's port by now.
+                        let asked = self.client.confirm(self.begun.elapsed());
+                        self.send(asked).await;
+                    }
+                    had_link = has_link;
+                }
+            }
         }
     }
 
@@ -172,9 +202,13 @@ impl Held {
                 }
             },
         };
-        if let Some(send) = answer {
+        self.send(answer).await;
+    }
+
+    async fn send(&self, send: Option<dhcp::Send>) {
+        if let Some(send) = send {
             // What cannot be sent now is sent at the next try.
-            let _ = socket.send_to(&send.message.emit(), (send.to, SERVER)).await;
+            let _ = self.socket.send_to(&send.message.emit(), (send.to, SERVER)).await;
         }
     }
 }

@@ -18,6 +18,10 @@ async fn a_burn_in_that_fails_is_told_first_and_its_job_says_why() {
     browser.go(&format!("{}/", demo.console)).await;
     let attention = "ul[aria-label='Needs attention'] li";
     browser.wait_for_text_in(attention, "Burn-in failed: disk nvme1n1").await;
+    browser.wait_for_text_in(attention, "expects to fail").await;
+    browser.follow("ul[aria-label='Needs attention'] a[href$='?tab=facts']").await;
+    browser.wait_for_text("expects to fail").await;
+    browser.go(&format!("{}/", demo.console)).await;
     browser.follow("ul[aria-label='Needs attention'] a[href^='/jobs/']").await;
     browser.wait_for_text_in("[role=alert]", "a piece of 1 MiB cannot be read").await;
     browser.wait_for_text_in("[role=log]", "disk nvme0n1: read").await;

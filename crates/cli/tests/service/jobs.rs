@@ -290,6 +290,17 @@ async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
         "{rules}"
     );
     assert_eq!(service.json(&["machine", "list", "--where", "burn_in == 'failed'"])[0]["name"], "quay-2");
+    let told = |what: &str| {
+        let overview = service.json(&["overview"]);
+        let all = overview["attention"].as_array().unwrap();
+        all.iter().find(|one| one["kind"] == "disk").map(|one| one[what].as_str().unwrap().to_owned())
+    };
+    assert_eq!(told("subject").unwrap(), "quay-2");
+    let what = told("what").unwrap();
+    assert!(
+        what.starts_with("Its disk nvme0n1 (Tideline 480, serial TL-9-WORN) expects to fail, "),
+        "{what}"
+    );
     // The disk was replaced; a person asks for it once more, and what follows follows.
     bad.ended.abort();
     let repaired = Hardware {
@@ -302,6 +313,7 @@ async fn a_rule_arms_an_install_only_once_its_burn_in_is_done() {
     assert_eq!(repaired.ended.await.unwrap(), Finish::Restart);
     until(&service, 3, "done");
     assert_eq!(service.json(&["install", "list", "--machine", "quay-2"])[0]["state"], "armed");
+    assert_eq!(told("what"), None, "the other disk is well");
 }
 
 /// A person at an unknown machine picks the burn-in of its menu.

@@ -20,6 +20,7 @@ mod jobs;
 mod lifecycle;
 mod menus;
 mod mistakes;
+mod neighbours;
 mod networks;
 mod packages;
 mod rules;

@@ -3,7 +3,7 @@
 use std::{sync::mpsc, time::Duration};
 
 use lastmile_agent::{
-    network::{Links, Neighbours, keep_up},
+    network::{Links, Neighbours, NetworkError, keep_up},
     orders::Orders,
     status::{Shown, Status},
 };
@@ -266,6 +266,52 @@ fn the_agents_own_client_brings_the_card_up_that_booted_and_sets_what_it_is_gran
 }
 
 #[test]
+fn a_cable_that_is_moved_to_another_network_gets_an_address_of_that() {
+    let (server, machine) = (Netns::new("moved-server"), Netns::new("moved"));
+    server.bridge("quay0", "192.0.2.2/24");
+    server.bridge("quay1", "198.51.100.2/24");
+    server.join("port0", &machine, "eth0");
+    machine.run("ip link set eth0 address 02:00:5e:00:53:01");
+    server.run("ip link set port0 master quay0");
+    let service = Service::start(Some(&server), "interfaces = ['quay0', 'quay1']", 8480);
+    service.add_wire_subnet(&[]);
+    let pool = ["--interface", "quay1", "--pool", "198.51.100.100-198.51.100.150"];
+    service.run(&[&["subnet", "add", "holm-lab", "198.51.100.0/24"], &pool[..]].concat());
+    let (wire, card) = (server.name().to_owned(), machine.name().to_owned());
+    let ended = on_machine(&machine, move |links, status| async move {
+        let (orders, _) = Orders::read("lastmile.mac=02:00:5e:00:53:01");
+        let mut follows = status.follow();
+        let ip = |namespace: &str, words: &str| {
+            let words = words.split(' ');
+            let done = std::process::Command::new("ip").args(["-n", namespace, "link"]).args(words).status();
+            assert!(done.unwrap().success());
+        };
+        let starts = |start: &'static str| {
+            move |shown: &Shown| {
+                shown.address.as_ref().is_some_and(|(address, _)| address.to_string().starts_with(start))
+            }
+        };
+        let moves = async {
+            follows.wait_for(starts("192.0.2.1")).await.unwrap();
+            ip(&wire, "set port0 down");
+            // Longer than between two looks at it.
+            tokio::time::sleep(Duration::from_secs(3)).await;
+            ip(&wire, "set port0 master quay1");
+            ip(&wire, "set port0 up");
+            follows.wait_for(starts("198.51.100.1")).await.unwrap();
+            // And the card itself is pulled.
+            ip(&card, "delete eth0");
+            follows.wait_for(|shown| shown.address.is_none()).await.unwrap();
+        };
+        let kept = keep_up(&links, &orders, &status);
+        let both = async { tokio::join!(kept, moves).0 };
+        tokio::time::timeout(Duration::from_secs(40), both).await.expect("it ends with the card")
+    });
+    let NetworkError::Gone(card) = ended.unwrap_err() else { panic!("it ends as the card is gone") };
+    assert_eq!(card, "eth0");
+}
+
+#[test]
 fn the_agent_says_what_it_waits_for_and_hears_the_other_end_of_each_cable() {
     let (switch, machine) = (Netns::new("agent-switch"), Netns::new("agent-cables"));
     switch.join("sw0", &machine, "eth0");
@@ -298,6 +344,28 @@ fn the_agent_says_what_it_waits_for_and_hears_the_other_end_of_each_cable() {
     });
     let on = |name: &str| heard.iter().find(|(card, _)| card == name).unwrap().1.clone();
     assert_eq!((on("eth0"), on("eth1")), (Some(expected), None));
+}
+
+#[test]
+fn a_system_whose_agent_speaks_otherwise_is_told_by_the_check() {
+    let service = surveying(28_050);
+    let told = || {
+        let report: Value = serde_json::from_slice(&service.try_run(&["check", "--json"]).stdout).unwrap();
+        let found = report["findings"].as_array().unwrap().clone();
+        found.into_iter().find(|found| found["topic"] == "survey" && found["severity"] == "fault")
+    };
+    assert_eq!(told(), None);
+    let (kernel, archive) =
+        (service.write("vmlinuz", "another"), service.write("survey.cpio", "of an earlier day"));
+    let paths = ["image", "add", &kernel, &archive, "--name", "survey", "--kind", "survey", "--cpu", "x64"];
+    let more = ["--kernel", "vmlinuz", "--initrd", "survey.cpio", "--parameter", "lastmile.messages=1"];
+    service.run(&[&paths[..], &more[..]].concat());
+    let found = told().unwrap();
+    assert_eq!(found["where"], "survey");
+    assert!(
+        found["what"].as_str().unwrap().contains("its agent speaks version 1 of the messages"),
+        "{found}"
+    );
 }
 
 #[test]

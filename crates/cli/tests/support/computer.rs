@@ -48,17 +48,42 @@ impl Computer {
         firmware: &[String],
     ) -> Self {
         let qemu = need("/usr/bin/qemu-system-x86_64", "qemu-system-x86");
+        Self::start(namespace, folder, &qemu, &[machine, "max"], memory, rom, firmware)
+    }
+
+    /// A computer with an arm64 processor, and UEFI.
+    pub fn power_on_arm64(namespace: &Netns, folder: &Path, memory: u32, hardware: &[String]) -> Self {
+        let qemu = need("/usr/bin/qemu-system-aarch64", "qemu-system-arm");
+        let mut words = drives(
+            folder,
+            &need("/usr/share/AAVMF/AAVMF_CODE.fd", "qemu-efi-aarch64"),
+            &need("/usr/share/AAVMF/AAVMF_VARS.fd", "qemu-efi-aarch64"),
+        );
+        words.extend_from_slice(hardware);
+        Self::start(namespace, folder, &qemu, &["virt", "cortex-a72"], memory, ",romfile=", &words)
+    }
+
+    /// `[machine, processor]` as the emulator names them.
+    fn start(
+        namespace: &Netns,
+        folder: &Path,
+        qemu: &str,
+        [machine, processor]: &[&str; 2],
+        memory: u32,
+        rom: &str,
+        words: &[String],
+    ) -> Self {
         let serial = folder.join("serial");
         let monitor = folder.join("monitor");
-        let mut command = namespace.command(&qemu);
+        let mut command = namespace.command(qemu);
         command
-            .args(["-machine", machine, "-cpu", "max", "-m", &memory.to_string(), "-display", "none"])
+            .args(["-machine", machine, "-cpu", processor, "-m", &memory.to_string(), "-display", "none"])
             .arg("-no-reboot")
             .args(["-monitor", &format!("unix:{},server=on,wait=off", monitor.display())])
             .args(["-serial", &format!("file:{}", serial.display())])
             .args(["-netdev", "tap,id=wire,ifname=tap0,script=no,downscript=no"])
             .args(["-device", &format!("virtio-net-pci,netdev=wire,mac={MAC},bootindex=1{rom}")])
-            .args(firmware)
+            .args(words)
             .stdin(Stdio::null())
             .stdout(Stdio::null());
         Self { child: command.spawn().unwrap(), monitor }
@@ -164,9 +189,16 @@ pub fn wire_of(what: &str, interface: &str) -> Netns {
 
 /// The drives of UEFI firmware: its code, and a copy of its variables.
 pub fn uefi(service: &Service<'_>, code: &str, variables: &str) -> Vec<String> {
-    let code = need(&format!("/usr/share/OVMF/{code}"), "ovmf");
-    let own = service.folder.path().join("vars.fd");
-    std::fs::copy(need(&format!("/usr/share/OVMF/{variables}"), "ovmf"), &own).unwrap();
+    drives(
+        service.folder.path(),
+        &need(&format!("/usr/share/OVMF/{code}"), "ovmf"),
+        &need(&format!("/usr/share/OVMF/{variables}"), "ovmf"),
+    )
+}
+
+fn drives(folder: &Path, code: &str, variables: &str) -> Vec<String> {
+    let own = folder.join("vars.fd");
+    std::fs::copy(variables, &own).unwrap();
     vec![
         "-drive".into(),
         format!("if=pflash,format=raw,unit=0,readonly=on,file={code}"),

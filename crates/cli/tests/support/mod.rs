@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 pub mod background;
+pub mod bmc;
 pub mod browser;
 pub mod computer;
 pub mod demo;

@@ -333,7 +333,7 @@ impl Known {
             "start" => Value::from_serialize(facts.start.clone()),
             "cpu" => Value::from_serialize(&facts.cpu),
             "memory" => Value::from_serialize(&facts.memory),
-            "failing_disks" => Value::from(facts.failing_disks()),
+            "failing_disks" => Value::from(facts.failing_disks().count()),
             "bmc" => facts.bmc.as_ref().map_or(Value::from(()), Value::from_serialize),
             "disks" => Value::from_serialize(&facts.disks),
             "nics" => Value::from_serialize(&facts.nics),

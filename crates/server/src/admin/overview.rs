@@ -182,6 +182,7 @@ fn of_machine(site: &Site, machine: &Machine) -> Vec<Attention> {
         }
     }
     found.extend(of_burn_in(site, machine));
+    found.extend(of_disks(site, machine));
     // What became of the last install that reached its end, unless another is on its way.
     let is_settled = site.open_install(machine.id).is_none();
     if let Some(installed) = site.last_installed(machine.id).filter(|_| is_settled)
@@ -215,6 +216,28 @@ fn of_burn_in(site: &Site, machine: &Machine) -> Option<Attention> {
         job: Some(job.number),
         at: job.ended_at,
         ..about(AttentionKind::BurnIn, machine.name.clone())
+    })
+}
+
+/// A machine whose last survey found disks that say that they expect to fail.
+fn of_disks(site: &Site, machine: &Machine) -> Option<Attention> {
+    let record = site.survey_of(machine)?;
+    let failing: Vec<String> = record
+        .survey
+        .facts
+        .failing_disks()
+        .map(|disk| {
+            let health = disk.health.as_ref().map(|health| health.summary()).unwrap_or_default();
+            let serial = disk.serial.as_ref().map(|serial| format!("serial {serial}"));
+            let named: Vec<String> = disk.model.clone().into_iter().chain(serial).collect();
+            format!("disk {} ({}) {health}", disk.name, named.join(", "))
+        })
+        .collect();
+    (!failing.is_empty()).then(|| Attention {
+        what: format!("Its {}.", failing.join("; its ")),
+        next: "Save what is on it and replace it; the survey after that finds the other one.".into(),
+        at: Some(record.at),
+        ..about(AttentionKind::Disk, machine.name.clone())
     })
 }
 

@@ -5,7 +5,9 @@ use std::{collections::BTreeSet, path::Path};
 use jiff::SignedDuration;
 use lastmile_api::Severity;
 use lastmile_core::{
+    decide::survey::system::messages_version,
     model::{
+        agent::VERSION,
         image::ImageKind,
         subnet::{Mode, Newcomers},
         survey::SurveyRecord,
@@ -26,6 +28,7 @@ const MACHINES_TOLD: usize = 50;
 pub(super) fn look(findings: &mut Findings, app: &App) {
     let site = app.records.site();
     systems(findings, &site);
+    agents(findings, &site);
     kernels(findings, &site);
     changes(findings, &site);
 }
@@ -55,6 +58,22 @@ fn systems(findings: &mut Findings, site: &Site) {
                 ),
                 "`lastmile survey build` makes one; `--package FILE` of another kernel than this host's.",
             ),
+        }
+    }
+}
+
+/// Whether the agents in the systems speak as this service does.
+fn agents(findings: &mut Findings, site: &Site) {
+    for image in site.images().filter(|image| image.kind == ImageKind::Survey) {
+        let is_other = |version: &u32| *version != VERSION;
+        if let Some(version) = messages_version(&image.current.parameters).filter(is_other) {
+            findings.add(
+                Severity::Fault,
+                Topic::Survey,
+                &image.name,
+                format!("its agent speaks version {version} of the messages, and this service version {VERSION}: machines that start it report nothing"),
+                "`lastmile survey build` makes its next revision with this service's agent.",
+            );
         }
     }
 }

@@ -183,9 +183,11 @@ impl Found {
         for (name, text) in tables {
             contents.file(&format!("{folder}/{name}"), 0o644, text.as_bytes())?;
         }
-        let mut firmware = 0;
+        let (mut firmware, mut tools) = (0, None);
         source.visit(&mut |path, content| {
-            if let Some((release, module)) = module_path(path) {
+            if path == TOOLS {
+                tools = Some(read(content, progress)?).filter(|tools| programs::is_for(tools, self.cpu));
+            } else if let Some((release, module)) = module_path(path) {
                 if release == self.release && chosen.contains_key(module) {
                     let file = unpacked(read(content, progress)?)?;
                     contents.file(&format!("{folder}/{}", plain(module)), 0o644, &file)?;
@@ -202,7 +204,7 @@ impl Found {
             None => 0,
         };
         // Unless the site has put in its own.
-        let tools = programs::tools(self.cpu).filter(|_| !contents.has_tools);
+        let tools = tools.or_else(|| programs::tools(self.cpu)).filter(|_| !contents.has_tools);
         if let Some(tools) = &tools {
             contents.file(TOOLS, 0o755, tools)?;
         }
@@ -210,7 +212,7 @@ impl Found {
         let (size, sha256) = contents.finish()?;
         let missing = wanted.iter().filter(|name| !self.firmware.contains(**name)).count();
         let counts = Counts { drivers: chosen.len(), firmware, missing, added, has_shell };
-        Ok((size, sha256, counts.notes(&self.release, size)))
+        Ok((size, sha256, counts.notes(&self.release, self.cpu, size)))
     }
 
     /// The modules that are put in, by their paths below the folder of modules.
@@ -233,7 +235,7 @@ struct Counts {
 }
 
 impl Counts {
-    fn notes(&self, release: &str, size: u64) -> Vec<String> {
+    fn notes(&self, release: &str, cpu: Cpu, size: u64) -> Vec<String> {
         let Self { drivers, firmware, missing, added, has_shell } = self;
         let some = |count: usize, one: &str| format!("{count} {one}{}", if count == 1 { "" } else { "s" });
         let mib = |bytes: u64| bytes as f64 / f64::from(1 << 20);
@@ -245,11 +247,11 @@ impl Counts {
             mib(size)
         )];
         if !has_shell {
-            notes.push(
-                "it has no shell: install busybox-static on this host, or add bin/busybox with --add, and build it anew. \
-                 Commands and scripts on machines need one"
-                    .into(),
-            );
+            notes.push(format!(
+                "it has no shell, which commands and scripts on machines need: give the package busybox-static for {cpu} beside \
+                 the kernel's, or add bin/busybox with --add, and build it anew. A host of that processor needs the package only to be \
+                 installed"
+            ));
         }
         if *missing > 0 {
             notes.push(format!(

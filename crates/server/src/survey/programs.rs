@@ -29,7 +29,7 @@ pub(super) fn tools(cpu: Cpu) -> Option<Vec<u8>> {
 
 /// Whether a program runs on a processor without anything else: no interpreter loads libraries for it (gABI, "Program
 /// Interpreter").
-fn is_for(content: &[u8], cpu: Cpu) -> bool {
+pub(super) fn is_for(content: &[u8], cpu: Cpu) -> bool {
     let architecture = match cpu {
         Cpu::X64 => Architecture::X86_64,
         Cpu::Arm64 => Architecture::Aarch64,

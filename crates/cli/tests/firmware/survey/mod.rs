@@ -31,14 +31,13 @@ use crate::support::{
 /// From power-on to the first report, in software emulation.
 const LIMIT: Duration = Duration::from_secs(600);
 
-/// Debian's kernel, as a package: `make packages-firmware` fetches it.
-fn kernel() -> String {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/kernel");
-    let mut packages = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
-    let package = packages.find(|path| path.extension().is_some_and(|end| end == "deb"));
-    let package =
-        package.unwrap_or_else(|| panic!("{} has no kernel: make packages-firmware", folder.display()));
-    package.to_str().unwrap().into()
+/// The words that name Debian's packages in a folder below `target/witnesses`, which make fetches: a kernel, and what is beside it.
+fn packages(folder: &str, target: &str) -> Vec<String> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses").join(folder);
+    let files = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
+    let packages: Vec<_> = files.filter(|path| path.extension().is_some_and(|end| end == "deb")).collect();
+    assert!(!packages.is_empty(), "{} has no packages: make {target}", folder.display());
+    packages.iter().flat_map(|path| ["--package".into(), path.to_str().unwrap().to_owned()]).collect()
 }
 
 /// A service on a wire where unknown machines are surveyed.
@@ -54,7 +53,10 @@ fn surveying<'a>(namespace: &'a Netns) -> Service<'a> {
     let program = service.write("site/lastmile/after-rules/place", program);
     std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
     let site = service.folder.path().join("site");
-    let built = service.run(&["survey", "build", "--package", &kernel(), "--add", site.to_str().unwrap()]);
+    let packages = packages("kernel", "packages-firmware");
+    let packages: Vec<&str> = packages.iter().map(String::as_str).collect();
+    let built =
+        service.run(&[&["survey", "build"], &packages[..], &["--add", site.to_str().unwrap()]].concat());
     println!("{}", built.lines().filter(|line| line.starts_with("note:")).collect::<Vec<_>>().join("\n"));
     service
 }

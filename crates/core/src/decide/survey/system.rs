@@ -6,6 +6,7 @@ use lastmile_formats::{
     cpu::Cpu,
     modules::{ModuleFile, Modules},
 };
+use lastmile_survey::messages::VERSION;
 
 /// The image's name where nothing else is asked for.
 #[must_use]
@@ -143,19 +144,36 @@ pub fn select(modules: &Modules) -> Vec<&ModuleFile> {
     modules.in_order(names)
 }
 
-/// What a kernel is told at each start, before what a label or a machine adds: to speak on the screen and on the first serial line.
+/// The parameter by which a system says which [`VERSION`] of the messages its agent speaks.
+const MESSAGES: &str = "lastmile.messages=";
+
+/// Which version of the messages the agent in a system speaks, by the parameters of its image; nothing if they do not say.
+#[must_use]
+pub fn messages_version(parameters: &[String]) -> Option<u32> {
+    parameters.iter().find_map(|word| word.strip_prefix(MESSAGES)?.parse().ok())
+}
+
+/// What a kernel is told at each start, before what a label or a machine adds: to speak on the screen and on the first serial line; and
+/// what the system is.
 #[must_use]
 pub fn parameters(cpu: Cpu) -> Vec<String> {
     let serial = match cpu {
         Cpu::Arm64 => "console=ttyAMA0,115200n8",
         _ => "console=ttyS0,115200n8",
     };
-    ["quiet", "loglevel=3", "panic=60", serial, "console=tty0"].map(str::to_owned).to_vec()
+    let messages = format!("{MESSAGES}{VERSION}");
+    ["quiet", "loglevel=3", "panic=60", serial, "console=tty0", &messages].map(str::to_owned).to_vec()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_system_says_which_messages_its_agent_speaks() {
+        assert_eq!(messages_version(&parameters(Cpu::Arm64)), Some(VERSION));
+        assert_eq!(messages_version(&["quiet".into()]), None);
+    }
 
     #[test]
     fn what_a_machine_needs_is_selected_with_what_that_needs() {
