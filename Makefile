@@ -58,7 +58,7 @@ packages-test: packages-build
 	$(call packages,$(TEST_PACKAGES))
 	@$(MAKE) --no-print-directory target/witnesses/whole
 
-DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown memtest86+ grub-rescue-pc lldpd libsnmp40 libsensors5 libevent-2.1-7 libpci3 libwrap0 libnsl2 libtirpc3 libperl5.36 openipmi libopenipmi0 libpopt0
+DOWNLOAD := apt-get -o APT::Sandbox::User=root download -qq cloud-init netplan.io libnetplan0 ifupdown memtest86+ grub-rescue-pc lldpd libsnmp40 libsensors5 libevent-2.1-7 libpci3 libwrap0 libnsl2 libtirpc3 libperl5.36 openipmi libopenipmi0 libpopt0 ipmitool libfreeipmi17
 
 # The package files of another architecture, with lists of packages of their own: this machine's stay as they are.
 ARM64 = apt-get -qq -o APT::Sandbox::User=root -o APT::Architecture=arm64 -o APT::Architectures=arm64 \
@@ -67,7 +67,7 @@ ARM64 = apt-get -qq -o APT::Sandbox::User=root -o APT::Architecture=arm64 -o APT
 # Programs that read what we write, for the tests to ask, and discs and packages for them to read. They are unpacked and not
 # installed: cloud-init would take charge of this very machine when it starts the next time, and lldpd speak on its network.
 target/witnesses/whole: Makefile
-	@echo "unpacking: cloud-init ifupdown netplan.io memtest86+ grub-rescue-pc lldpd openipmi pykickstart"
+	@echo "unpacking: cloud-init ifupdown netplan.io memtest86+ grub-rescue-pc lldpd openipmi ipmitool pykickstart sushy-tools"
 	@rm -rf $(@D) && mkdir -p $(@D)/root
 	@# Lists of packages that are old or not there are fetched first, and what apt says of them is shown.
 	@cd $(@D) && { $(DOWNLOAD) 2>/dev/null || { \
@@ -77,6 +77,8 @@ target/witnesses/whole: Makefile
 		$(ARM64) update && $(ARM64) download shim-signed grub-efi-arm64-signed grub-efi-arm64-bin && rm -rf apt
 	@/usr/bin/python3 -m pip install --quiet --disable-pip-version-check --root-user-action=ignore --no-deps \
 		--target $(@D)/python pykickstart==3.78
+	@/usr/bin/python3 -m pip install --quiet --disable-pip-version-check --root-user-action=ignore \
+		--target $(@D)/redfish sushy-tools==2.2.0
 	@touch $@
 packages-bench: packages-build
 	$(call packages,$(BENCH_PACKAGES))

@@ -68,6 +68,8 @@ impl Orders {
                 self.address = Some(value.parse().map_err(|_| "it is an address as 192.0.2.10/24")?);
             }
             "router" => self.router = Some(value.parse().map_err(|_| "it is an address as 192.0.2.1")?),
+            // Which messages this agent speaks: for whoever looks at its image.
+            "messages" => {}
             _ => {
                 return Err("the agent has service, token, mac, vlan, address and router");
             }
@@ -84,7 +86,7 @@ mod tests {
     fn orders_are_read_and_mistakes_named_without_secrets() {
         let (orders, errors) = Orders::read(
             "BOOT_IMAGE=/vmlinuz quiet console=ttyS0 lastmile.service=http://192.0.2.2:8080/ lastmile.token=abc \
-             lastmile.mac=02-00-5e-00-53-01 lastmile.vlan=30 lastmile.address=192.0.2.10/24 lastmile.router=192.0.2.1\n",
+             lastmile.messages=3 lastmile.mac=02-00-5e-00-53-01 lastmile.vlan=30 lastmile.address=192.0.2.10/24 lastmile.router=192.0.2.1\n",
         );
         assert_eq!(errors, []);
         let expected = Orders {

@@ -42,11 +42,135 @@ impl Request {
         Self { net_function: TRANSPORT, command: 0x02, data: vec![channel & 0x0f, parameter as u8, 0, 0] }
     }
 
+    /// Set LAN Configuration Parameters (section 23.1).
+    #[must_use]
+    pub fn set_lan(channel: u8, parameter: LanParameter, value: &[u8]) -> Self {
+        let data = [&[channel & 0x0f, parameter as u8], value].concat();
+        Self { net_function: TRANSPORT, command: 0x01, data }
+    }
+
+    /// Get Channel Authentication Capabilities (section 22.13), of the channel that it comes by, with those of IPMI 2.0, for that right.
+    #[must_use]
+    pub fn capabilities(level: u8) -> Self {
+        Self { net_function: APPLICATION, command: 0x38, data: vec![0x8e, level & 0x0f] }
+    }
+
+    /// Set Session Privilege Level (section 22.18): what may be done in this session.
+    #[must_use]
+    pub fn privilege(level: u8) -> Self {
+        Self { net_function: APPLICATION, command: 0x3b, data: vec![level & 0x0f] }
+    }
+
+    /// Close Session (section 22.19), by the controller's number of it.
+    #[must_use]
+    pub fn close_session(id: u32) -> Self {
+        Self { net_function: APPLICATION, command: 0x3c, data: id.to_le_bytes().to_vec() }
+    }
+
+    /// Get Chassis Status (section 28.2).
+    #[must_use]
+    pub fn chassis_status() -> Self {
+        Self { net_function: CHASSIS, command: 0x01, data: Vec::new() }
+    }
+
+    /// Chassis Control (section 28.3).
+    #[must_use]
+    pub fn chassis_control(control: Control) -> Self {
+        Self { net_function: CHASSIS, command: 0x02, data: vec![control as u8] }
+    }
+
+    /// Set System Boot Options (section 28.12), parameter 3: the boot flags hold although no command follows within a minute, and although
+    /// it is the button that switches the machine on.
+    #[must_use]
+    pub fn keep_boot_flags() -> Self {
+        Self { net_function: CHASSIS, command: 0x08, data: vec![0x03, 0x09] }
+    }
+
+    /// The same, parameter 5: the boot flags, for the next start alone.
+    #[must_use]
+    pub fn set_boot(flags: BootFlags) -> Self {
+        let uefi = if flags.is_uefi { 0x20 } else { 0 };
+        let (valid, device) = flags.device.map_or((0, 0), |device| (0x80 | uefi, (device as u8) << 2));
+        Self { net_function: CHASSIS, command: 0x08, data: vec![0x05, valid, device, 0, 0, 0] }
+    }
+
+    /// Get System Boot Options (section 28.13), parameter 5.
+    #[must_use]
+    pub fn boot() -> Self {
+        Self { net_function: CHASSIS, command: 0x09, data: vec![0x05, 0, 0] }
+    }
+
     /// Chassis Identify (section 28.5): its light for so many seconds, at most 255; none switches it off.
     #[must_use]
     pub fn identify(secs: u8) -> Self {
         Self { net_function: CHASSIS, command: 0x04, data: vec![secs] }
     }
+}
+
+/// What a machine's power is to do (table 28-4).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Control {
+    /// Off at once.
+    Off = 0,
+    /// On.
+    On = 1,
+    /// Off, and on again a little later.
+    Cycle = 2,
+    /// The system is asked to shut down.
+    ShutDown = 5,
+}
+
+/// What is booted (table 28-14, parameter 5).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
+pub enum BootDevice {
+    /// The network.
+    Network = 1,
+    /// The first disk.
+    Disk = 2,
+    /// A disc.
+    Disc = 5,
+    /// The firmware's settings.
+    Setup = 6,
+}
+
+/// What is booted at the next start (table 28-14, parameter 5).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BootFlags {
+    /// What; nothing for what the firmware has in its own order.
+    pub device: Option<BootDevice>,
+    /// Whether it is started as UEFI does, not as a BIOS.
+    pub is_uefi: bool,
+}
+
+impl BootFlags {
+    /// Reads what follows the completion code of an answer to [`Request::boot`]; nothing if it is cut short.
+    #[must_use]
+    pub fn read(data: &[u8]) -> Option<Self> {
+        let [_, _, flags, device] = *data.first_chunk::<4>()?;
+        let device = match (device >> 2) & 0x0f {
+            1 => Some(BootDevice::Network),
+            2 => Some(BootDevice::Disk),
+            5 => Some(BootDevice::Disc),
+            6 => Some(BootDevice::Setup),
+            _ => None,
+        };
+        Some(Self { device: device.filter(|_| flags & 0x80 != 0), is_uefi: flags & 0x20 != 0 })
+    }
+}
+
+/// Whether a controller speaks IPMI 2.0 over the network, from what follows the completion code of an answer to
+/// [`Request::capabilities`].
+#[must_use]
+pub fn speaks_rmcp_plus(data: &[u8]) -> bool {
+    matches!(data, [_, kinds, _, extended, ..] if kinds & 0x80 != 0 && extended & 0x02 != 0)
+}
+
+/// Whether the machine is on, from what follows the completion code of an answer to [`Request::chassis_status`].
+#[must_use]
+pub fn chassis_is_on(data: &[u8]) -> Option<bool> {
+    data.first().map(|state| state & 0x01 != 0)
 }
 
 /// Parameters of a network card (table 23-4).
@@ -151,6 +275,27 @@ pub fn vlan(parameter: &[u8]) -> Option<u16> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn boot_flags_are_read_as_they_are_written() {
+        let flags = BootFlags { device: Some(BootDevice::Network), is_uefi: true };
+        assert_eq!(Request::set_boot(flags).data, [5, 0xa0, 0x04, 0, 0, 0]);
+        assert_eq!(BootFlags::read(&[1, 5, 0xa0, 0x04, 0, 0, 0]), Some(flags));
+        // What was set and has been used is not valid any more.
+        assert_eq!(BootFlags::read(&[1, 5, 0x20, 0x04, 0]).unwrap().device, None);
+        assert_eq!(BootFlags::read(&[1, 5, 0x80]), None);
+        let nothing = BootFlags { device: None, is_uefi: true };
+        assert_eq!(Request::set_boot(nothing).data, [5, 0, 0, 0, 0, 0]);
+        assert!(
+            speaks_rmcp_plus(&[1, 0x80, 0, 2, 0])
+                && !speaks_rmcp_plus(&[1, 0x80, 0, 1])
+                && !speaks_rmcp_plus(&[1])
+        );
+        assert_eq!(
+            (chassis_is_on(&[0x21, 0]), chassis_is_on(&[0x20]), chassis_is_on(&[])),
+            (Some(true), Some(false), None)
+        );
+    }
 
     #[test]
     fn answers_are_read_as_the_specification_has_them() {

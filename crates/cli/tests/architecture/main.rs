@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use cargo_metadata::{DependencyKind, MetadataCommand, PackageId};
 
 /// What each crate may use of ours.
-const ARROWS: [(&str, &[&str]); 11] = [
+const ARROWS: [(&str, &[&str]); 12] = [
     ("lastmile-formats", &[]),
     ("lastmile-survey", &["lastmile-formats"]),
     ("lastmile-core", &["lastmile-formats", "lastmile-survey"]),
@@ -21,6 +21,7 @@ const ARROWS: [(&str, &[&str]); 11] = [
     ("lastmile-api", &["lastmile-core", "lastmile-formats"]),
     ("lastmile-sim", &["lastmile-core", "lastmile-agent", "lastmile-survey", "lastmile-formats"]),
     ("lastmile-agent", &["lastmile-survey", "lastmile-formats"]),
+    ("lastmile-bmc", &["lastmile-formats"]),
     ("lastmile-client", &["lastmile-api"]),
     ("lastmile-server", &["lastmile-store", "lastmile-api", "lastmile-core", "lastmile-formats"]),
     (
@@ -32,6 +33,7 @@ const ARROWS: [(&str, &[&str]); 11] = [
             "lastmile-api",
             "lastmile-core",
             "lastmile-agent",
+            "lastmile-bmc",
             "lastmile-survey",
             "lastmile-formats",
         ],

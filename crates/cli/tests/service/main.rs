@@ -23,6 +23,8 @@ mod mistakes;
 mod neighbours;
 mod networks;
 mod packages;
+mod power;
+mod redfish;
 mod rules;
 mod shells;
 #[path = "../support/mod.rs"]

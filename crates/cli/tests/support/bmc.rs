@@ -15,16 +15,28 @@ const LAN: &str = "ip_addr_src:static\nip_addr:192.0.2.200\nsubnet_mask:255.255.
 const CONTROLLER: &str = "mc_setbmc 0x20\n\
     mc_add 0x20 0 no-device-sdrs 0x23 9 8 0x9f 0x1291 0xf02 persist_sdr\nsel_enable 0x20 1000 0x0a\nmc_enable 0x20\n";
 
+/// How it has the machine's power and its next boot: as files, which a test reads and writes.
+const CHASSIS: &str = "cd $1; shift; echo \"$*\" >>asked; case \"$1 $2\" in \
+    \"get power\") echo power:$(cat power);; \"get boot\") echo boot:$(cat boot);; \
+    \"set reset\") echo 1 >power;; \"set shutdown\") echo 0 >power;; \
+    \"set power\") echo $3 >power;; \"set boot\") echo $3 >boot;; esac";
+
 /// A simulated controller, ended with the value.
 pub struct Bmc {
     child: Child,
+    folder: PathBuf,
 }
 
 impl Bmc {
     /// The port of the namespace's loopback at which a computer finds it that has it inside.
     pub const INSIDE: u16 = 9002;
 
-    /// Starts one in a namespace.
+    /// Where it is found over the network, in the namespace; who may do what; and how it is told so.
+    pub const OUTSIDE: &str = "127.0.0.1:9623";
+    pub const USER: &str = "purser";
+    pub const PASSWORD: &str = "terns-at-dusk";
+
+    /// Starts one in a namespace, of a machine that is off.
     pub fn start(namespace: &Netns, folder: &Path) -> Self {
         let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/root/usr");
         let simulator =
@@ -38,12 +50,19 @@ impl Bmc {
             &path("says"),
             &format!("#!/bin/sh\n[ $2 = get ] && grep \"^$3:\" {}\nexit 0\n", path("lan").display()),
         );
+        std::fs::write(path("power"), "0").unwrap();
+        std::fs::write(path("boot"), "none").unwrap();
+        program(&path("chassis"), &format!("#!/bin/sh\n{CHASSIS}\n"));
         let configuration = format!(
-            "name \"quay\"\nset_working_mc 0x20\nstartlan 1\naddr 127.0.0.1 9623\npriv_limit admin\n\
+            "name \"quay\"\nset_working_mc 0x20\nchassis_control \"{} {}\"\nstartlan 1\naddr 127.0.0.1 9623\npriv_limit admin\n\
              allowed_auths_admin md5\nguid a123456789abcdefa123456789abcdef\nlan_config_program \"{} 1\"\nendlan\n\
-             serial 15 127.0.0.1 {} codec VM\nuser 2 true \"purser\" \"terns\" admin 10 md5\n",
+             serial 15 127.0.0.1 {} codec VM\nuser 2 true \"{}\" \"{}\" admin 10 md5\n",
+            path("chassis").display(),
+            folder.display(),
             path("says").display(),
             Self::INSIDE,
+            Self::USER,
+            Self::PASSWORD,
         );
         std::fs::write(path("lan.conf"), configuration).unwrap();
         std::fs::write(path("controller"), CONTROLLER).unwrap();
@@ -55,7 +74,27 @@ impl Bmc {
             .args(["-s".as_ref(), path("state").as_os_str()])
             .arg("-n")
             .stdin(Stdio::null());
-        Self { child: command.spawn().unwrap() }
+        let child = command.spawn().unwrap();
+        Self { child, folder }
+    }
+
+    /// Whether the machine is on.
+    pub fn is_on(&self) -> bool {
+        self.read("power") == "1"
+    }
+
+    /// What it boots next, in the simulator's words.
+    pub fn boots(&self) -> String {
+        self.read("boot")
+    }
+
+    /// What it was asked of the machine so far.
+    pub fn asked(&self) -> String {
+        self.read("asked")
+    }
+
+    fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.folder.join(name)).unwrap().trim().into()
     }
 }
 

@@ -206,8 +206,7 @@ impl FactCondition {
 
 impl Part {
     fn new(text: &str) -> Result<Self, TemplateError> {
-        template::check(&LANGUAGE, &format!("{{{{ {text} }}}}"), Statements::Conditions)
-            .and_then(|()| LANGUAGE.compile_expression_owned(text.to_owned()))
+        template::expression(&LANGUAGE, text, Statements::Conditions)
             .map(|expression| Self { text: text.into(), expression: Arc::new(expression) })
             .map_err(|error| TemplateError::new(text, &error))
     }
@@ -401,6 +400,16 @@ mod tests {
 
     fn condition(text: &str) -> FactCondition {
         FactCondition::new(text).unwrap_or_else(|fault| panic!("{text}: {fault}"))
+    }
+
+    #[test]
+    fn what_ends_before_its_text_does_is_a_mistake() {
+        // The engine has these end, and gives up on what follows.
+        for text in ["0}}I0", "cores -}} 1", "1) }} 2", "'a' }}", "cores ]", "(1)}}("] {
+            assert!(FactCondition::new(text).is_err(), "{text}");
+            assert!(FactExpression::new(text).is_err(), "{text}");
+        }
+        assert!(FactCondition::new("{'a': {'b': cores}}.a.b == 1 or vendor == '}}'").is_ok());
     }
 
     #[test]

@@ -294,10 +294,7 @@ impl Condition {
     /// # Errors
     /// What is wrong with it, with line and column.
     pub fn new(text: &str) -> Result<Self, TemplateError> {
-        template::check(&TEXTS, &format!("{{{{ {text} }}}}"), Statements::Conditions)
-            .map_err(|error| TemplateError::new(text, &error))?;
-        let expression = TEXTS
-            .compile_expression_owned(text.to_owned())
+        let expression = template::expression(&TEXTS, text, Statements::Conditions)
             .map_err(|error| TemplateError::new(text, &error))?;
         let condition = Self { text: text.into(), expression: Arc::new(expression) };
         match condition.try_on(&Values::example().into()) {

@@ -79,7 +79,9 @@ fn a_bios_machine_is_measured_named_and_comes_back_with_a_disk_less() {
     wait_for("its name on the serial line", Duration::from_secs(60), || {
         screen().contains("machine   tern-kiosk-1").then_some(())
     });
-    println!("{}", screen().rsplit("Last Mile survey").next().unwrap());
+    let last = screen().rsplit("Last Mile survey").next().unwrap().to_owned();
+    println!("{last}");
+    assert!(!last.contains("fault"), "{last}");
     drop(computer);
 
     // At once again, without the NVMe disk; as it is registered now, a menu starts the survey.

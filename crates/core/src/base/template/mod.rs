@@ -6,7 +6,9 @@
 
 use std::io;
 
-use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior, Value, functions, tests};
+use minijinja::{
+    AutoEscape, Environment, Error, ErrorKind, Expression, UndefinedBehavior, Value, functions, tests,
+};
 pub(crate) use scan::Statements;
 
 mod filters;
@@ -104,6 +106,23 @@ pub(crate) fn check(
     // First, as the engine itself is led astray by a tag that is too deep.
     scan::check(text, statements)?;
     environment.template_from_str(text).map(drop)
+}
+
+/// Reads an expression, which stands without brackets around it.
+///
+/// # Errors
+/// What is wrong with it, or left out of the language.
+pub(crate) fn expression(
+    environment: &'static Environment<'static>,
+    text: &str,
+    statements: Statements,
+) -> Result<Expression<'static, 'static>, Error> {
+    // The engine gives up altogether on one that ends before its text does.
+    if scan::closes_early(text) {
+        return Err(Error::new(ErrorKind::SyntaxError, "a bracket is closed that was not opened"));
+    }
+    check(environment, &format!("{{{{ {text} }}}}"), statements)?;
+    environment.compile_expression_owned(text.to_owned())
 }
 
 /// What `render` writes, up to `limit` bytes.

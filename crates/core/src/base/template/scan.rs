@@ -35,6 +35,29 @@ struct Tag<'a> {
     words: Vec<&'a str>,
 }
 
+/// Whether an expression closes a bracket that it did not open, outside of quotes.
+pub(super) fn closes_early(text: &str) -> bool {
+    let (mut depth, mut quote) = (0_usize, None);
+    let mut characters = text.chars();
+    while let Some(character) = characters.next() {
+        match (quote, character) {
+            (Some(_), '\\') => {
+                characters.next();
+            }
+            (Some(open), close) if open == close => quote = None,
+            (Some(_), _) => {}
+            (None, '\'' | '"') => quote = Some(character),
+            (None, '(' | '[' | '{') => depth += 1,
+            (None, ')' | ']' | '}') => match depth.checked_sub(1) {
+                Some(less) => depth = less,
+                None => return true,
+            },
+            _ => {}
+        }
+    }
+    false
+}
+
 /// Refuses what the language leaves out.
 ///
 /// # Errors
