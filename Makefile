@@ -200,7 +200,7 @@ bench: packages-bench packages-test console ## Measure against floors in the sam
 
 # The toolchain's unstable flags are what the fuzzer's own are.
 FUZZ_SECONDS ?= 60
-FUZZ_TARGETS := dhcp tftp texts drafts trace menu images hardware
+FUZZ_TARGETS := dhcp tftp texts drafts trace menu images hardware bmc
 .PHONY: fuzz
 fuzz: packages-build ## Any bytes to any parser, a minute each
 	@command -v cargo-fuzz >/dev/null || $(CARGO) install --locked cargo-fuzz

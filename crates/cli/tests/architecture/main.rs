@@ -38,7 +38,7 @@ const ARROWS: [(&str, &[&str]); 12] = [
             "lastmile-formats",
         ],
     ),
-    ("lastmile-fuzz", &["lastmile-sim", "lastmile-core", "lastmile-formats"]),
+    ("lastmile-fuzz", &["lastmile-sim", "lastmile-bmc", "lastmile-core", "lastmile-formats"]),
 ];
 
 /// What would bring sockets, disks, databases, threads of an executor or a log into the core.
