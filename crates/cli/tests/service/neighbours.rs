@@ -16,16 +16,7 @@ use lastmile_formats::{
 use lastmile_sim::SwitchPort;
 use serde_json::Value;
 
-use crate::support::{background::Background, need, netns::Netns, wait_for};
-
-/// Where make has unpacked the packages.
-fn unpacked() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/root").canonicalize().unwrap()
-}
-
-fn libraries() -> PathBuf {
-    unpacked().join("usr/lib/x86_64-linux-gnu")
-}
+use crate::support::{background::Background, need, netns::Netns, unpacked, unpacked_libraries, wait_for};
 
 /// What it is told to say; the TLVs are those of IEEE 802.1Q for the VLAN of untagged frames (D.2.1) and for a VLAN's name (D.2.3), as
 /// it makes them itself only of VLAN devices, which not every kernel has.
@@ -56,7 +47,7 @@ impl Speaker {
         let child = namespace
             .command("unshare")
             .args(["--mount", "sh", "-c", script, "sh"])
-            .args([folder.as_os_str(), libraries().as_os_str(), programs.as_os_str()])
+            .args([folder.as_os_str(), unpacked_libraries().as_ref(), programs.as_os_str()])
             .stdin(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -69,7 +60,7 @@ impl Speaker {
     /// What it has heard.
     fn heard(&self) -> Value {
         let output = Command::new(unpacked().join("usr/sbin/lldpcli"))
-            .env("LD_LIBRARY_PATH", libraries())
+            .env("LD_LIBRARY_PATH", unpacked_libraries())
             .args(["-u", self.socket.to_str().unwrap(), "-f", "json0", "show", "neighbors", "details"])
             .output()
             .unwrap();

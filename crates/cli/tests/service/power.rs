@@ -2,13 +2,12 @@
 
 use std::{
     net::{SocketAddr, UdpSocket},
-    path::Path,
     time::{Duration, Instant},
 };
 
 use lastmile_bmc::{Account, Driver, Failure, NextBoot, Power, Switch, ipmi::Ipmi};
 
-use crate::support::{bmc::Bmc, need, netns::Netns, wait_for};
+use crate::support::{bmc::Bmc, need, netns::Netns, unpacked, unpacked_libraries, wait_for};
 
 /// Runs what needs the network of a namespace.
 fn within<T: Send + 'static, F: Future<Output = T>>(
@@ -31,12 +30,11 @@ fn ipmi(user: &str, password: &str) -> Ipmi {
 
 /// What another client reads there.
 fn ipmitool(namespace: &Netns, words: &str) -> String {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/root/usr");
-    let tool = need(root.join("bin/ipmitool").to_str().unwrap(), "ipmitool, which is unpacked");
+    let tool = need(unpacked().join("usr/bin/ipmitool").to_str().unwrap(), "ipmitool, which is unpacked");
     let (host, port) = Bmc::OUTSIDE.split_once(':').unwrap();
     let said = namespace
         .command(&tool)
-        .env("LD_LIBRARY_PATH", root.join("lib/x86_64-linux-gnu"))
+        .env("LD_LIBRARY_PATH", unpacked_libraries())
         .args(["-I", "lanplus", "-C", "3", "-H", host, "-p", port, "-U", Bmc::USER, "-P", Bmc::PASSWORD])
         .args(words.split(' '))
         .output()

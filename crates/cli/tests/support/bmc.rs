@@ -5,7 +5,7 @@ use std::{
     process::{Child, Stdio},
 };
 
-use super::{need, netns::Netns, program};
+use super::{need, netns::Netns, program, unpacked, unpacked_libraries};
 
 /// What it says of its place on the network, by the names under which the simulator asks for it.
 const LAN: &str = "ip_addr_src:static\nip_addr:192.0.2.200\nsubnet_mask:255.255.255.0\n\
@@ -38,9 +38,8 @@ impl Bmc {
 
     /// Starts one in a namespace, of a machine that is off.
     pub fn start(namespace: &Netns, folder: &Path) -> Self {
-        let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/root/usr");
-        let simulator =
-            need(root.join("bin/ipmi_sim").to_str().unwrap(), "openipmi, which `make packages-test` unpacks");
+        let simulator = unpacked().join("usr/bin/ipmi_sim");
+        let simulator = need(simulator.to_str().unwrap(), "openipmi, which `make packages-test` unpacks");
         let folder = folder.join("bmc");
         std::fs::create_dir_all(folder.join("state")).unwrap();
         let path = |name: &str| -> PathBuf { folder.join(name) };
@@ -68,7 +67,7 @@ impl Bmc {
         std::fs::write(path("controller"), CONTROLLER).unwrap();
         let mut command = namespace.command(&simulator);
         command
-            .env("LD_LIBRARY_PATH", root.join("lib/x86_64-linux-gnu"))
+            .env("LD_LIBRARY_PATH", unpacked_libraries())
             .args(["-c".as_ref(), path("lan.conf").as_os_str()])
             .args(["-f".as_ref(), path("controller").as_os_str()])
             .args(["-s".as_ref(), path("state").as_os_str()])

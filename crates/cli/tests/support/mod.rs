@@ -14,7 +14,7 @@ pub mod site;
 pub mod udhcpc;
 
 use std::{
-    path::Path,
+    path::{Path, PathBuf},
     time::{Duration, Instant},
 };
 
@@ -37,6 +37,19 @@ pub fn need(path: &str, package: &str) -> String {
         "{path} is missing: `apt-get install {package}` (or `make packages-test`)"
     );
     path.into()
+}
+
+/// The root into which make has unpacked the packages of programs that are asked as witnesses and not installed.
+pub fn unpacked() -> PathBuf {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/witnesses/root");
+    root.canonicalize().unwrap_or_else(|_| panic!("{} is missing: make packages-test", root.display()))
+}
+
+/// Where their libraries lie, as `LD_LIBRARY_PATH` has it.
+pub fn unpacked_libraries() -> String {
+    ["usr/lib", "lib"]
+        .map(|folder| unpacked().join(folder).join("x86_64-linux-gnu").display().to_string())
+        .join(":")
 }
 
 /// Writes a file that is run. Another process writes it: had this one it open, a process that another test starts at that
