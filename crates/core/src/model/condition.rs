@@ -226,30 +226,21 @@ fn fix() -> String {
 
 /// The parts between the outermost `and`s: those that are neither in brackets nor in quotes.
 fn conjuncts(text: &str) -> Vec<&str> {
-    let (mut parts, mut from, mut depth, mut quote) = (Vec::new(), 0, 0_usize, None);
-    let mut characters = text.char_indices().peekable();
-    let is_word = |character: char| character.is_alphanumeric() || character == '_';
-    let mut before = ' ';
-    while let Some((at, character)) = characters.next() {
-        match (quote, character) {
-            (Some(_), '\\') => {
-                characters.next();
-            }
-            (Some(open), close) if open == close => quote = None,
-            (Some(_), _) => {}
-            (None, '\'' | '"') => quote = Some(character),
-            (None, '(' | '[' | '{') => depth += 1,
-            (None, ')' | ']' | '}') => depth = depth.saturating_sub(1),
-            (None, 'a') if depth == 0 && !is_word(before) => {
-                let after = text[at..].strip_prefix("and").and_then(|rest| rest.chars().next());
-                if after.is_some_and(|after| !is_word(after)) {
+    let (mut parts, mut from, mut depth) = (Vec::new(), 0, 0_usize);
+    let is_word = |character: Option<char>| character.is_some_and(|one| one.is_alphanumeric() || one == '_');
+    for (at, character) in template::outside_quotes(text) {
+        match character {
+            '(' | '[' | '{' => depth += 1,
+            ')' | ']' | '}' => depth = depth.saturating_sub(1),
+            'a' if depth == 0 && !is_word(text[..at].chars().next_back()) => {
+                let after = text[at..].strip_prefix("and").map(|rest| rest.chars().next());
+                if after.is_some_and(|after| after.is_some() && !is_word(after)) {
                     parts.push(text[from..at].trim());
                     from = at + 3;
                 }
             }
             _ => {}
         }
-        before = character;
     }
     parts.push(text[from..].trim());
     parts

@@ -9,7 +9,7 @@ use std::io;
 use minijinja::{
     AutoEscape, Environment, Error, ErrorKind, Expression, UndefinedBehavior, Value, functions, tests,
 };
-pub(crate) use scan::Statements;
+pub(crate) use scan::{Statements, outside_quotes};
 
 mod filters;
 mod scan;

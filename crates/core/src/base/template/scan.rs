@@ -35,20 +35,32 @@ struct Tag<'a> {
     words: Vec<&'a str>,
 }
 
-/// Whether an expression closes a bracket that it did not open, outside of quotes.
-pub(super) fn closes_early(text: &str) -> bool {
-    let (mut depth, mut quote) = (0_usize, None);
-    let mut characters = text.chars();
-    while let Some(character) = characters.next() {
-        match (quote, character) {
-            (Some(_), '\\') => {
-                characters.next();
+/// The characters of an expression that are not in quotes, with where they stand; quotes themselves are left out, too.
+pub(crate) fn outside_quotes(text: &str) -> impl Iterator<Item = (usize, char)> {
+    let (mut characters, mut quote) = (text.char_indices(), None);
+    std::iter::from_fn(move || {
+        loop {
+            let (at, character) = characters.next()?;
+            match (quote, character) {
+                (Some(_), '\\') => {
+                    characters.next();
+                }
+                (Some(open), close) if open == close => quote = None,
+                (Some(_), _) => {}
+                (None, '\'' | '"') => quote = Some(character),
+                (None, _) => return Some((at, character)),
             }
-            (Some(open), close) if open == close => quote = None,
-            (Some(_), _) => {}
-            (None, '\'' | '"') => quote = Some(character),
-            (None, '(' | '[' | '{') => depth += 1,
-            (None, ')' | ']' | '}') => match depth.checked_sub(1) {
+        }
+    })
+}
+
+/// Whether an expression closes a bracket that it did not open.
+pub(super) fn closes_early(text: &str) -> bool {
+    let mut depth = 0_usize;
+    for (_, character) in outside_quotes(text) {
+        match character {
+            '(' | '[' | '{' => depth += 1,
+            ')' | ']' | '}' => match depth.checked_sub(1) {
                 Some(less) => depth = less,
                 None => return true,
             },
