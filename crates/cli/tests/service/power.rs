@@ -2,7 +2,7 @@
 
 use std::{
     net::{SocketAddr, UdpSocket},
-    time::{Duration, Instant},
+    time::Duration,
 };
 
 use lastmile_bmc::{Account, Driver, Failure, NextBoot, Power, Switch, ipmi::Ipmi};
@@ -97,7 +97,7 @@ fn a_machine_is_switched_and_told_what_to_boot_by_ipmi() {
 }
 
 #[test]
-fn who_may_not_is_told_why_and_who_is_not_there_is_not_waited_for_twice() {
+fn who_may_not_is_told_why_and_who_is_not_there_is_said_to_be_so() {
     let (namespace, _folder, bmc) = started("ipmi-refused");
     let fails = |user: &'static str, password: &'static str| {
         within(
@@ -117,11 +117,9 @@ fn who_may_not_is_told_why_and_who_is_not_there_is_not_waited_for_twice() {
     }
     assert!(!bmc.is_on());
     drop(bmc);
-    let begun = Instant::now();
     let failure = fails(Bmc::USER, Bmc::PASSWORD);
     // The kernel says so, where nothing listens.
     assert!(matches!(failure, Failure::Unreachable(_)), "{failure:?}");
-    assert!(begun.elapsed() < Duration::from_secs(5));
 }
 
 /// Somebody at an address who answers everything with the same.
