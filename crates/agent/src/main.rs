@@ -13,7 +13,9 @@ fn main() -> io::Result<()> {
         init::farewell(&init::look_after());
         return Ok(());
     }
-    if std::env::args_os().nth(1).is_some_and(|word| word == init::RUN) {
+    // By nobody but the first process: it would mount over a system that somebody works on.
+    let is_by_first = std::os::unix::process::parent_id() == 1;
+    if is_by_first && std::env::args_os().nth(1).is_some_and(|word| word == init::RUN) {
         if let Err(error) = init::run() {
             init::farewell(&format!("it cannot run: {error}"));
         }

@@ -17,6 +17,8 @@ const FIRST_WAIT: Duration = Duration::from_secs(1);
 const LAST_WAIT: Duration = Duration::from_secs(16);
 /// Questions that a server which made an offer may leave unanswered.
 const REQUESTS: u32 = 4;
+/// How often it is asked whether an address is right elsewhere: a switch lets nothing through at first.
+const CONFIRMS: u32 = 5;
 /// What is asked for.
 const WANTED: [u8; 8] = [
     code::SUBNET_MASK,
@@ -73,13 +75,15 @@ pub struct Client {
     due: Duration,
     wait: Duration,
     begun: Duration,
+    /// How often it is still to be asked whether the address that is held is right.
+    confirms: u32,
 }
 
 impl Client {
     /// A client that has no address yet. `xid` tells its exchanges from others'. Times are of one clock that never goes back.
     #[must_use]
     pub const fn new(mac: Mac, xid: u32, now: Duration) -> Self {
-        Self { mac, xid, state: State::Selecting, due: now, wait: FIRST_WAIT, begun: now }
+        Self { mac, xid, state: State::Selecting, due: now, wait: FIRST_WAIT, begun: now, confirms: 0 }
     }
 
     /// When [`Client::poll`] is to be called.
@@ -112,6 +116,9 @@ impl Client {
                 self.state = State::Requesting { offer, left: left - 1 };
                 self.back_off(now);
                 Some(message)
+            }
+            State::Bound(lease) if now < lease.ends && self.confirms > 0 => {
+                Some(self.ask_whether(&lease, now))
             }
             State::Bound(lease) if now < lease.ends => Some(self.renew(&lease, now)),
             // The server fell silent, or the address is not this machine's any more.
@@ -148,7 +155,7 @@ impl Client {
             }
             (State::Requesting { .. } | State::Bound(_), Kind::Ack) => {
                 if let Some(lease) = Lease::of(message, now) {
-                    self.due = lease.renew;
+                    (self.due, self.confirms) = (lease.renew, 0);
                     self.state = State::Bound(lease);
                 }
                 None
@@ -161,23 +168,30 @@ impl Client {
         }
     }
 
-    /// Asks whether the address is right where the card hangs now: its cable was out (section 3.2). What is held is kept until a server
-    /// says no; while none is held, it is asked for at once.
-    pub fn confirm(&mut self, now: Duration) -> Option<Send> {
-        let State::Bound(lease) = &self.state else {
-            self.restart(now);
-            return self.poll(now);
-        };
-        let address = lease.address.addr();
+    /// The cable was out: whether the address is right where the card hangs now is to be asked (section 3.2). It is kept until a server
+    /// says no.
+    pub fn confirm(&mut self, now: Duration) {
+        match &self.state {
+            State::Bound(_) => (self.confirms, self.wait, self.due) = (CONFIRMS, FIRST_WAIT, now),
+            State::Selecting | State::Requesting { .. } => self.restart(now),
+        }
+    }
+
+    fn ask_whether(&mut self, lease: &Lease, now: Duration) -> Send {
+        self.confirms -= 1;
+        self.back_off(now);
+        if self.confirms == 0 {
+            self.due = self.due.max(lease.renew);
+        }
         let mut message = self.base(Kind::Request, now);
-        message.options.set(code::REQUESTED_ADDRESS, address.octets());
-        Some(Send { message, to: Ipv4Addr::BROADCAST })
+        message.options.set(code::REQUESTED_ADDRESS, lease.address.addr().octets());
+        Send { message, to: Ipv4Addr::BROADCAST }
     }
 
     fn restart(&mut self, now: Duration) {
         self.xid = self.xid.wrapping_add(1);
         self.state = State::Selecting;
-        (self.wait, self.due, self.begun) = (FIRST_WAIT, now, now);
+        (self.wait, self.due, self.begun, self.confirms) = (FIRST_WAIT, now, now, 0);
     }
 
     fn back_off(&mut self, now: Duration) {
@@ -304,19 +318,27 @@ mod tests {
     #[test]
     fn a_cable_that_was_out_has_the_address_confirmed() {
         let mut client = bound();
-        let asked = client.confirm(at(50)).unwrap();
+        client.confirm(at(50));
+        let asked = client.poll(at(50)).unwrap();
         assert_eq!((asked.message.kind, asked.to), (Kind::Request, Ipv4Addr::BROADCAST));
         assert_eq!(asked.message.ciaddr, Ipv4Addr::UNSPECIFIED);
         assert_eq!(asked.message.options.address(code::REQUESTED_ADDRESS), Some(ADDRESS));
         assert_eq!(asked.message.options.get(code::SERVER_IDENTIFIER), None);
-        // Silence is no answer, a grant counts from then on, and a refusal ends it.
-        assert!(client.lease().is_some());
-        client.handle(&reply(&asked.message, Kind::Ack), at(51));
-        assert_eq!(client.due(), at(451));
-        let asked = client.confirm(at(60)).unwrap();
-        client.handle(&reply(&asked.message, Kind::Nak), at(61));
+        // Asked into silence again and again, it is kept, and renewed in its time.
+        let again: Vec<u64> = (51..402).filter(|second| client.poll(at(*second)).is_some()).collect();
+        assert_eq!((again, client.lease().is_some()), (vec![51, 53, 57, 65], true));
+        assert_eq!(client.poll(at(402)).unwrap().message.ciaddr, ADDRESS);
+        // A grant counts from then on, and a refusal ends it.
+        client.confirm(at(410));
+        let asked = client.poll(at(410)).unwrap();
+        client.handle(&reply(&asked.message, Kind::Ack), at(411));
+        assert_eq!(client.due(), at(811));
+        client.confirm(at(420));
+        let asked = client.poll(at(420)).unwrap();
+        client.handle(&reply(&asked.message, Kind::Nak), at(421));
         assert_eq!(client.lease(), None);
-        assert_eq!(client.confirm(at(62)).unwrap().message.kind, Kind::Discover);
+        client.confirm(at(422));
+        assert_eq!(client.poll(at(422)).unwrap().message.kind, Kind::Discover);
     }
 
     #[test]

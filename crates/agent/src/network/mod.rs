@@ -177,8 +177,7 @@ impl Held {
                     let has_link = has_link(links, card, status).await?;
                     if has_link && !had_link {
                         // It may be in another switch's port by now.
-                        let asked = self.client.confirm(self.begun.elapsed());
-                        self.send(asked).await;
+                        self.client.confirm(self.begun.elapsed());
                     }
                     had_link = has_link;
                 }
@@ -202,13 +201,9 @@ impl Held {
                 }
             },
         };
-        self.send(answer).await;
-    }
-
-    async fn send(&self, send: Option<dhcp::Send>) {
-        if let Some(send) = send {
+        if let Some(send) = answer {
             // What cannot be sent now is sent at the next try.
-            let _ = self.socket.send_to(&send.message.emit(), (send.to, SERVER)).await;
+            let _ = socket.send_to(&send.message.emit(), (send.to, SERVER)).await;
         }
     }
 }
