@@ -4,6 +4,7 @@ use aes::cipher::{BlockDecryptMut, BlockEncryptMut, KeyIvInit, block_padding::No
 use hmac::{Hmac, Mac};
 use sha1::Sha1;
 use sha2::Sha256;
+use subtle::ConstantTimeEq;
 
 /// The bytes of a block, and of what it is begun with.
 const BLOCK: usize = 16;
@@ -12,11 +13,12 @@ const CONSTANT: usize = 20;
 
 /// Which codes and ciphers a session uses.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
 pub enum Suite {
     /// HMAC-SHA1, HMAC-SHA1-96, AES-CBC-128: what every controller has.
-    Three,
+    Three = 3,
     /// HMAC-SHA256, HMAC-SHA256-128, AES-CBC-128.
-    Seventeen,
+    Seventeen = 17,
 }
 
 impl Suite {
@@ -59,8 +61,7 @@ fn code_by<M: Mac>(mac: Result<M, hmac::digest::InvalidLength>, pieces: &[&[u8]]
 
 /// Whether two codes are the same, in a time that does not tell where they differ.
 pub(super) fn is_same(one: &[u8], other: &[u8]) -> bool {
-    one.len() == other.len()
-        && one.iter().zip(other).fold(0, |differs, (one, other)| differs | (one ^ other)) == 0
+    one.ct_eq(other).into()
 }
 
 /// Encrypts with AES-CBC-128 (section 13.29): what the block is begun with, then the text, filled up with 1, 2, 3 … and their count.

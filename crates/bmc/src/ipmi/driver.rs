@@ -94,8 +94,13 @@ impl Connection {
             }
         };
         let mut connection = Self { socket, session, user: to.account.user.clone(), number: 0 };
-        connection.ask(&Request::privilege(OPERATOR)).await?;
-        Ok(connection)
+        match connection.ask(&Request::privilege(OPERATOR)).await {
+            Ok(_) => Ok(connection),
+            Err(failure) => {
+                connection.close().await;
+                Err(failure)
+            }
+        }
     }
 
     /// Asks; gives what follows the completion code.

@@ -192,7 +192,7 @@ impl LogIn {
             0x00 => return reader.take(2).map(drop).ok_or_else(short),
             0x01 | 0x0b => Failure::Busy("it has no room for another session".into()),
             0x02 | 0x08 => Failure::Busy("it has given up the session meanwhile".into()),
-            0x04..=0x07 | 0x10 | 0x11 => Failure::Unsupported(format!("cipher suite {:?}", self.suite)),
+            0x04..=0x07 | 0x10 | 0x11 => Failure::Unsupported(format!("cipher suite {}", self.suite as u8)),
             0x09 | 0x0a => self.refused("it may not operate the machine over the network"),
             0x0c | 0x0d => self.refused("it has no such user"),
             0x0f => self.refused("the password is not the one that the controller has"),
@@ -278,7 +278,7 @@ mod tests {
             (0x09, "may not operate"),
             (0x0d, "no such user"),
             (0x0f, "the password is not the one"),
-            (0x11, "cipher suite Three"),
+            (0x11, "cipher suite 3"),
             (0x55, "status 0x55"),
         ] {
             let failure = told(kind::OPENED, &[0, status], &mut log_in()).unwrap_err();
