@@ -68,7 +68,8 @@ ARM64 = apt-get -qq -o APT::Sandbox::User=root -o APT::Architecture=arm64 -o APT
 # installed: cloud-init would take charge of this very machine when it starts the next time, and lldpd speak on its network.
 target/witnesses/whole: Makefile
 	@echo "unpacking: cloud-init ifupdown netplan.io memtest86+ grub-rescue-pc lldpd openipmi ipmitool pykickstart sushy-tools"
-	@rm -rf $(@D) && mkdir -p $(@D)/root
+	@# Kernels lie beside them, fetched by others.
+	@rm -rf $(addprefix $(@D)/,root arm64 python redfish) && mkdir -p $(@D)/root
 	@# Lists of packages that are old or not there are fetched first, and what apt says of them is shown.
 	@cd $(@D) && { $(DOWNLOAD) 2>/dev/null || { \
 			as_root=$$([ "$$(id -u)" = 0 ] || echo sudo); $$as_root apt-get update -qq && $(DOWNLOAD); }; } && \
@@ -96,7 +97,7 @@ target/witnesses/kernel/whole: Makefile
 		apt-get -o APT::Sandbox::User=root download -qq $(KERNEL); }; }
 	@touch $@
 
-packages-survey: packages-firmware
+packages-survey: packages-test packages-firmware
 	$(call packages,$(SURVEY_PACKAGES))
 	@$(MAKE) --no-print-directory target/witnesses/kernel-arm64/whole
 
