@@ -4,6 +4,7 @@ use std::{
 
 use lastmile_api::{KernelSource, SurveyBuild};
 use lastmile_core::model::image::{FileEntry, Sha256};
+use lastmile_formats::cpu::Cpu;
 use object::{
     Architecture, BinaryFormat, Endianness, SectionKind,
     write::{Object, StandardSegment},
@@ -12,6 +13,7 @@ use tokio::sync::broadcast;
 
 use super::{
     build::{BuildError, build, build_of},
+    programs,
     source::Source,
 };
 use crate::{
@@ -157,6 +159,50 @@ fn what_a_site_adds_stays_within_and_keeps_its_rights() {
     // What was begun and refused leaves nothing.
     let left = fs::read_dir(made.library.folder().parent().unwrap().join("staging")).unwrap().count();
     assert_eq!(left, 0);
+}
+
+/// A folder as a Debian package, in the library.
+fn package(made: &Made, root: &Path, name: &str) -> FileEntry {
+    fs::create_dir_all(root.join("DEBIAN")).unwrap();
+    let control = format!(
+        "Package: {name}\nVersion: 1\nArchitecture: all\nMaintainer: purser@gannet.example\nDescription: d\n"
+    );
+    fs::write(root.join("DEBIAN/control"), control).unwrap();
+    let file = made.library.folder().parent().unwrap().join(format!("{name}.deb"));
+    let built =
+        Command::new("dpkg-deb").args(["--root-owner-group", "-Zxz", "-b"]).arg(root).arg(&file).output();
+    let built = built.unwrap();
+    assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
+    made.library.take_content(&format!("{name}.deb"), &fs::read(file).unwrap().as_slice()).unwrap()
+}
+
+#[test]
+fn the_shell_of_a_package_is_taken_if_it_is_for_the_kernels_processor() {
+    let (root, made) = (tempfile::tempdir().unwrap(), library());
+    host(root.path());
+    let kernel = package(&made, root.path(), "kernel");
+    // The agent stands for it: as that, it needs no libraries.
+    let agent = programs::agent(Cpu::X64).unwrap();
+    let shell = |name: &str, content: &[u8]| {
+        let root = tempfile::tempdir().unwrap();
+        fs::create_dir_all(root.path().join("usr/bin")).unwrap();
+        fs::write(root.path().join("usr/bin/busybox"), content).unwrap();
+        package(&made, root.path(), name)
+    };
+    let (fitting, foreign) = (shell("fitting", &agent), shell("foreign", b"of another processor"));
+    let within = |file: FileEntry| {
+        let files = vec![kernel.clone(), file];
+        let asked = SurveyBuild { name: None, kernel: KernelSource::Packages { files }, add: None };
+        let built = build(&made.library, &made.work, &asked).unwrap();
+        let Some(Content::Kept { path, .. }) = made.library.content(&built.files[1]) else {
+            panic!("it is not in the library")
+        };
+        let command = "zstd -dc \"$1\" | cpio --extract --to-stdout --quiet bin/busybox";
+        Command::new("sh").args(["-c", command, "sh"]).arg(path).output().unwrap().stdout
+    };
+    assert!(within(fitting) == *agent, "it is another");
+    // Without one, that of the host is taken, if it has one.
+    assert_ne!(within(foreign), b"of another processor");
 }
 
 #[test]
